@@ -1,0 +1,171 @@
+//! Access is decided here and nowhere else.
+//!
+//! Whatever shows or opens an item takes a [`Pass`], and a pass has two sources: the decision
+//! for a device, and a signed-in account. Its fields are private, so no handler can make one:
+//!
+//! ```compile_fail,E0451
+//! use mostra_core::access::{Grant, Pass};
+//! let forged = Pass { grant: Grant::everything() };
+//! ```
+//!
+//! Nor is there a default to fall back to:
+//!
+//! ```compile_fail,E0277
+//! fn needs_default<T: Default>() {}
+//! needs_default::<mostra_core::access::Pass>();
+//! ```
+//!
+//! Browsing without a pass does not compile:
+//!
+//! ```compile_fail,E0061
+//! # use mostra_core::catalogue::Catalogue;
+//! fn list(catalogue: &Catalogue) {
+//!     let _ = catalogue.object("0");
+//! }
+//! ```
+//!
+//! A file's place is known only to one who shows a pass:
+//!
+//! ```compile_fail,E0451
+//! use mostra_core::catalogue::Located;
+//! let path = Located { root: "/etc".into(), path: "/etc/passwd".into() };
+//! ```
+//!
+//! And this is the road that does compile, so that the examples above fail for the reason
+//! given and no other:
+//!
+//! ```
+//! use mostra_core::access::{Decision, Grant, Standing, decide};
+//! use mostra_core::catalogue::Catalogue;
+//! let catalogue = Catalogue::new("q3v9d0", 1);
+//! let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else { panic!() };
+//! assert!(catalogue.object(&pass, "0").is_some());
+//! ```
+
+use std::collections::BTreeSet;
+
+use crate::account::SignedIn;
+use crate::kind::{Kind, Kinds};
+
+/// A device's state with the house.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Standing {
+    /// Asked, and nobody has decided yet.
+    Waiting,
+    /// Let in.
+    Admitted,
+    /// Kept out.
+    Refused,
+}
+
+impl Standing {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Standing::Waiting => "waiting",
+            Standing::Admitted => "admitted",
+            Standing::Refused => "refused",
+        }
+    }
+
+    /// Reads [`word`](Self::word).
+    pub fn from_word(word: &str) -> Option<Standing> {
+        [Standing::Waiting, Standing::Admitted, Standing::Refused].into_iter().find(|s| s.word() == word)
+    }
+}
+
+/// The rule for devices never met before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Doorway {
+    /// They are admitted.
+    Open,
+    /// They wait for a decision.
+    Ask,
+}
+
+impl Doorway {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Doorway::Open => "open",
+            Doorway::Ask => "ask",
+        }
+    }
+
+    /// Reads [`word`](Self::word).
+    pub fn from_word(word: &str) -> Option<Doorway> {
+        [Doorway::Open, Doorway::Ask].into_iter().find(|d| d.word() == word)
+    }
+
+    /// The standing of a device never met before.
+    pub fn first_standing(self) -> Standing {
+        match self {
+            Doorway::Open => Standing::Admitted,
+            Doorway::Ask => Standing::Waiting,
+        }
+    }
+}
+
+/// What an admitted device may see.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grant {
+    /// The kinds.
+    pub kinds: Kinds,
+    /// The folders, by serial; `None` for all, also those to come.
+    pub folders: Option<BTreeSet<u32>>,
+}
+
+impl Grant {
+    /// Every kind and every folder.
+    pub fn everything() -> Grant {
+        Grant { kinds: Kinds::ALL, folders: None }
+    }
+}
+
+/// The right to see and open what a grant covers. See the [module](self) for its sources.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pass {
+    grant: Grant,
+}
+
+impl Pass {
+    /// The pass of somebody signed in at the console: everything.
+    pub fn for_account(_: &SignedIn) -> Pass {
+        Pass { grant: Grant::everything() }
+    }
+
+    /// Whether an item of this kind in this folder is covered.
+    pub fn covers(&self, folder: u32, kind: Kind) -> bool {
+        self.grant.kinds.holds(kind) && self.covers_folder(folder)
+    }
+
+    /// Whether anything in this folder may be covered.
+    pub fn covers_folder(&self, folder: u32) -> bool {
+        self.grant.folders.as_ref().is_none_or(|f| f.contains(&folder))
+    }
+
+    /// Whether it covers everything, now and later.
+    pub fn covers_all(&self) -> bool {
+        self.grant.kinds == Kinds::ALL && self.grant.folders.is_none()
+    }
+}
+
+/// The answer to *may this device?*
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Decision {
+    /// Yes, within the pass.
+    Admitted(Pass),
+    /// Not yet.
+    Waiting,
+    /// No.
+    Refused,
+}
+
+/// Decides for a device.
+pub fn decide(standing: Standing, grant: &Grant) -> Decision {
+    match standing {
+        Standing::Admitted => Decision::Admitted(Pass { grant: grant.clone() }),
+        Standing::Waiting => Decision::Waiting,
+        Standing::Refused => Decision::Refused,
+    }
+}

@@ -1,0 +1,95 @@
+//! The three kinds of media.
+
+use std::fmt;
+use std::str::FromStr;
+
+/// A kind of media.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// Films, series, clips.
+    Video,
+    /// Anything to listen to.
+    Music,
+    /// Photographs and drawings.
+    Picture,
+}
+
+impl Kind {
+    /// All of them, in the order of the root menu.
+    pub const ALL: [Kind; 3] = [Kind::Video, Kind::Music, Kind::Picture];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Kind::Video => "video",
+            Kind::Music => "music",
+            Kind::Picture => "picture",
+        }
+    }
+
+    pub(crate) fn index(self) -> usize {
+        self as usize
+    }
+}
+
+/// A set of kinds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Kinds(u8);
+
+impl Kinds {
+    /// Every kind.
+    pub const ALL: Kinds = Kinds(0b111);
+
+    /// A set of these.
+    pub fn of(kinds: impl IntoIterator<Item = Kind>) -> Kinds {
+        Kinds(kinds.into_iter().fold(0, |set, kind| set | 1 << kind.index()))
+    }
+
+    /// Whether a kind is in it.
+    pub fn holds(self, kind: Kind) -> bool {
+        self.0 & 1 << kind.index() != 0
+    }
+
+    /// The kinds in it.
+    pub fn iter(self) -> impl Iterator<Item = Kind> {
+        Kind::ALL.into_iter().filter(move |k| self.holds(*k))
+    }
+}
+
+impl fmt::Display for Kinds {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let words: Vec<_> = self.iter().map(Kind::word).collect();
+        f.write_str(&words.join(","))
+    }
+}
+
+impl FromStr for Kinds {
+    type Err = String;
+
+    /// Reads `video,music,picture`; at least one must be named.
+    fn from_str(text: &str) -> Result<Kinds, String> {
+        let mut kinds = Vec::new();
+        for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
+            let kind = Kind::ALL.into_iter().find(|k| k.word() == word.to_lowercase());
+            kinds.push(kind.ok_or_else(|| format!("{word:?} is not a kind; the kinds are video, music and picture"))?);
+        }
+        if kinds.is_empty() {
+            return Err("name at least one kind: video, music, picture".into());
+        }
+        Ok(Kinds::of(kinds))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sets_read_and_write() {
+        let kinds: Kinds = " Music,video".parse().unwrap();
+        assert_eq!(kinds.to_string(), "video,music");
+        assert!(!kinds.holds(Kind::Picture));
+        assert!("".parse::<Kinds>().is_err() && "films".parse::<Kinds>().is_err());
+    }
+}

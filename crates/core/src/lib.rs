@@ -1,0 +1,30 @@
+//! The house's own rules: what is offered, who may see it, and what has been proven.
+//!
+//! Like `mostra-protocol`, this crate is pure: no sockets, no files, no clock, no database.
+//! Time, bytes delivered and records come in as arguments; values come out.
+//!
+//! * [`catalogue`] holds every object in memory as a value. A snapshot is cheap to clone, a
+//!   batch of [`Change`](catalogue::Change)s makes the next one.
+//! * [`access`] decides. Everything that shows or opens an item takes a [`access::Pass`], and
+//!   only a decision for a device or a signed-in account makes one.
+//! * [`device`] says who is asking, and [`proof`] and [`playback`] turn what a device really
+//!   did into the steps of its proof.
+//! * [`present`] writes the catalogue in the form that a device reads.
+#![forbid(unsafe_code)]
+
+pub mod access;
+pub mod account;
+pub mod catalogue;
+pub mod device;
+pub mod facts;
+pub mod kind;
+pub mod playback;
+pub mod present;
+pub mod profile;
+pub mod proof;
+
+mod chunks;
+mod collate;
+
+pub use collate::sort_key;
+pub use kind::{Kind, Kinds};

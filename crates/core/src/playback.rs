@@ -1,0 +1,194 @@
+//! From bytes that a device acknowledged to *started* and *skipped ahead*.
+//!
+//! Probes are not playing: a HEAD, the first bytes, a header before the media data, an index
+//! behind it, and the last quarter read on its own confirm nothing.
+
+use crate::Kind;
+use crate::facts::Facts;
+use crate::proof::Step;
+
+/// Share of the media data that counts as playing, if that is less than ten seconds.
+const SHARE: f64 = 0.2;
+/// Seconds of playing time that count, if that is less than the share.
+const SECONDS: f64 = 10.0;
+/// A start beyond this part of the media data is a look at the tail, not a start.
+const TAIL: f64 = 0.75;
+
+/// What one device has taken of one item.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Playback {
+    kind: Kind,
+    span: (u64, u64),
+    needed: u64,
+    /// Runs of media data taken, disjoint, in order.
+    runs: Vec<(u64, u64)>,
+    /// The run that proved the start.
+    started: Option<(u64, u64)>,
+    skipped: bool,
+}
+
+/// A step that was just confirmed, with the bytes that confirm it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Confirmed {
+    /// *Started* or *skipped ahead*.
+    pub step: Step,
+    /// Contiguous media bytes acknowledged.
+    pub bytes: u64,
+}
+
+impl Playback {
+    /// Nothing taken yet of a file with these facts.
+    pub fn new(facts: &Facts) -> Playback {
+        let (kind, size) = (facts.kind, facts.size);
+        // A picture counts only as a whole, with its header.
+        let span = if kind == Kind::Picture { (0, size) } else { facts.media_span() };
+        let length = (span.1 - span.0) as f64;
+        let needed = match (kind, facts.duration_ms) {
+            (Kind::Picture, _) => size,
+            (_, Some(ms)) if ms > 0 => (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE) as u64,
+            _ => (length * SHARE) as u64,
+        };
+        Playback { kind, span, needed: needed.max(1), runs: Vec::new(), started: None, skipped: false }
+    }
+
+    /// Contiguous media bytes that a step needs.
+    pub fn needed(&self) -> u64 {
+        self.needed
+    }
+
+    /// The device acknowledged the bytes `from` to `to` (excluded) of the file. Gives the step
+    /// that this confirms, if any.
+    pub fn deliver(&mut self, from: u64, to: u64) -> Option<Confirmed> {
+        let run = (from.max(self.span.0), to.min(self.span.1));
+        if run.0 >= run.1 {
+            return None;
+        }
+        self.merge(run);
+        if self.started.is_none() {
+            let tail = self.span.0 + ((self.span.1 - self.span.0) as f64 * TAIL) as u64;
+            let run = *self.runs.iter().find(|(a, b)| b - a >= self.needed && *a < tail)?;
+            self.started = Some(run);
+            return Some(Confirmed { step: Step::Started, bytes: run.1 - run.0 });
+        }
+        if self.skipped || self.kind == Kind::Picture {
+            return None;
+        }
+        let (start, _) = self.started?;
+        // The run that proved the start may have grown since; what continues it is no skip.
+        let first = *self.runs.iter().find(|(a, b)| *a <= start && start < *b)?;
+        let ahead = self.runs.iter().find(|(a, b)| *a > first.1 && b - a >= self.needed)?;
+        let bytes = ahead.1 - ahead.0;
+        self.skipped = true;
+        Some(Confirmed { step: Step::SkippedAhead, bytes })
+    }
+
+    fn merge(&mut self, mut run: (u64, u64)) {
+        self.runs.retain(|(a, b)| {
+            let apart = *b < run.0 || *a > run.1;
+            if !apart {
+                run = (run.0.min(*a), run.1.max(*b));
+            }
+            apart
+        });
+        let at = self.runs.partition_point(|(a, _)| *a < run.0);
+        self.runs.insert(at, run);
+        // Bounded, whatever a device does: the shortest run is given up.
+        if self.runs.len() > 64
+            && let Some(shortest) = (0..self.runs.len()).min_by_key(|i| self.runs[*i].1 - self.runs[*i].0)
+        {
+            self.runs.remove(shortest);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::facts::Format;
+    use proptest::prelude::*;
+
+    /// A film of 100 s and 1 MB of media data between a header of 1000 bytes and an index.
+    fn film() -> Playback {
+        Playback::new(&Facts {
+            duration_ms: Some(100_000),
+            media: Some((1_000, 1_001_000)),
+            ..Facts::bare(Kind::Video, Format::Mp4, 1_050_000, 0)
+        })
+    }
+
+    fn step(confirmed: Option<Confirmed>) -> Option<Step> {
+        confirmed.map(|c| c.step)
+    }
+
+    #[test]
+    fn a_prober_confirms_nothing() {
+        let mut film = film();
+        assert_eq!(film.needed(), 100_000);
+        for (from, to) in [(0, 2), (0, 65_536), (1_001_000, 1_050_000), (1_000_000, 1_050_000), (0, 1_000)] {
+            assert_eq!(film.deliver(from, to), None);
+        }
+    }
+
+    #[test]
+    fn a_reader_of_the_tail_only_confirms_nothing() {
+        assert_eq!(film().deliver(760_000, 1_050_000), None);
+    }
+
+    #[test]
+    fn playing_on_in_pieces_starts_and_a_later_place_skips() {
+        let mut film = film();
+        assert_eq!(film.deliver(0, 60_000), None);
+        assert_eq!(step(film.deliver(60_000, 101_000)), Some(Step::Started));
+        assert_eq!(film.deliver(101_000, 400_000), None, "going on is no skip");
+        assert_eq!(film.deliver(600_000, 650_000), None, "not as much again yet");
+        assert_eq!(step(film.deliver(650_000, 700_000)), Some(Step::SkippedAhead));
+        assert_eq!(film.deliver(800_000, 1_000_000), None, "once");
+    }
+
+    #[test]
+    fn reading_all_of_it_in_order_never_skips() {
+        let mut film = film();
+        let steps: Vec<_> = (0..105).filter_map(|n| film.deliver(n * 10_000, (n + 1) * 10_000)).collect();
+        assert_eq!(steps.len(), 1);
+    }
+
+    #[test]
+    fn going_back_is_no_skip_ahead() {
+        let mut film = film();
+        assert_eq!(step(film.deliver(500_000, 700_000)), Some(Step::Started));
+        assert_eq!(film.deliver(1_000, 300_000), None);
+    }
+
+    #[test]
+    fn a_picture_counts_as_a_whole() {
+        let mut picture = Playback::new(&Facts::bare(Kind::Picture, Format::Jpeg, 5_000, 0));
+        assert_eq!(picture.deliver(0, 4_999), None);
+        assert_eq!(step(picture.deliver(4_999, 5_000)), Some(Step::Started));
+        assert_eq!(picture.deliver(0, 5_000), None);
+    }
+
+    proptest! {
+        #[test]
+        fn nothing_is_confirmed_by_less_than_is_needed(
+            reads in proptest::collection::vec((0u64..1_050_000, 1u64..3_000), 0..30)
+        ) {
+            // 30 reads of at most 3,000 bytes hold less than the 100,000 needed.
+            let mut film = film();
+            for (from, length) in reads {
+                prop_assert_eq!(film.deliver(from, from + length), None);
+            }
+        }
+
+        #[test]
+        fn runs_stay_disjoint_and_bounded(
+            reads in proptest::collection::vec((0u64..1_050_000, 1u64..20_000), 0..300)
+        ) {
+            let mut film = film();
+            for (from, length) in reads {
+                film.deliver(from, from + length);
+                prop_assert!(film.runs.len() <= 64);
+                prop_assert!(film.runs.windows(2).all(|w| w[0].1 < w[1].0));
+            }
+        }
+    }
+}

@@ -1,0 +1,60 @@
+//! From files to facts.
+//!
+//! [`walk`](walk::walk) lists what lies in a folder, [`probe`](probe::probe) reads what a file
+//! is, and [`open`](open::open) opens a file that the catalogue located. Files are read where
+//! they are and never changed.
+
+pub mod open;
+pub mod probe;
+pub mod walk;
+
+mod jpeg;
+mod mp3;
+mod mp4;
+
+use std::fmt;
+
+/// Why a file is not published.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Reason {
+    /// Neither its contents nor its extension are of a kind we publish.
+    NotMedia,
+    /// A media format that this version does not read yet.
+    NotYet(&'static str),
+    /// Of a kind that its folder does not hold.
+    OtherKind(mostra_core::Kind),
+    /// No bytes.
+    Empty,
+    /// The format's own structure is damaged or cut off.
+    Broken(&'static str),
+    /// The file cannot be read.
+    Unreadable(String),
+    /// The name is not valid UTF-8.
+    Name,
+    /// A link, or neither a file nor a directory.
+    Special,
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Reason::NotMedia => f.write_str("not a film, sound or picture"),
+            Reason::NotYet(format) => write!(f, "{format} is not read yet"),
+            Reason::OtherKind(kind) => write!(f, "{}: the folder is not set to hold that kind", kind.word()),
+            Reason::Empty => f.write_str("the file is empty"),
+            Reason::Broken(what) => write!(f, "damaged: {what}"),
+            Reason::Unreadable(why) => write!(f, "cannot be read: {why}"),
+            Reason::Name => f.write_str("its name is not valid text (UTF-8); rename it"),
+            Reason::Special => f.write_str("a link or a special file"),
+        }
+    }
+}
+
+/// An I/O error as a reason, without the path in it.
+fn unreadable(error: &std::io::Error) -> Reason {
+    Reason::Unreadable(match error.kind() {
+        std::io::ErrorKind::PermissionDenied => "no permission for the service's user".into(),
+        std::io::ErrorKind::NotFound => "it has gone".into(),
+        _ => error.to_string(),
+    })
+}

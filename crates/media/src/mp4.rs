@@ -1,0 +1,214 @@
+//! MP4 (ISO base media): tracks, codecs, duration and where the media data lies.
+
+use std::fs::File;
+use std::io::{Read, Seek, SeekFrom};
+
+use mostra_core::Kind;
+use mostra_core::facts::{AudioCodec, Facts, Format, VideoCodec};
+
+use crate::Reason;
+
+/// The largest index that is read into memory.
+const INDEX: u64 = 64 << 20;
+
+pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts, Reason> {
+    let mut index = None;
+    let mut media: Option<(u64, u64)> = None;
+    let mut at = 0;
+    // Top-level boxes; fragmented files may have thousands.
+    for _ in 0..100_000 {
+        if at + 8 > size {
+            break;
+        }
+        let mut head = [0; 16];
+        let cut = |_| Reason::Broken("a box is cut off");
+        file.seek(SeekFrom::Start(at)).map_err(cut)?;
+        file.read_exact(&mut head[..8]).map_err(cut)?;
+        let (header, length) = match u32_at(&head, 0).unwrap_or(0) {
+            0 => (8, size - at),
+            1 => {
+                file.read_exact(&mut head[8..]).map_err(cut)?;
+                (16, u64::from_be_bytes(head[8..16].try_into().unwrap_or_default()))
+            }
+            n => (8, u64::from(n)),
+        };
+        let end = at.checked_add(length).filter(|end| length >= header && *end <= size);
+        let end = end.ok_or(Reason::Broken("a box is cut off"))?;
+        match &head[4..8] {
+            b"moov" if length <= INDEX => {
+                let mut data = vec![0; (length - header) as usize];
+                file.read_exact(&mut data).map_err(cut)?;
+                index = Some(data);
+            }
+            b"mdat" => {
+                let (from, to) = media.unwrap_or((at + header, end));
+                media = Some((from.min(at + header), to.max(end)));
+            }
+            _ => {}
+        }
+        at = end;
+    }
+    let index = index.ok_or(Reason::Broken("no index"))?;
+    let movie = Movie::read(&index).ok_or(Reason::Broken("the index is damaged"))?;
+    if movie.video.is_none() {
+        return Err(Reason::NotYet("sound in MP4"));
+    }
+    let bit_rate = movie.duration_ms.map(|ms| size.saturating_mul(8000) / ms);
+    Ok(Facts {
+        title: movie.title,
+        duration_ms: movie.duration_ms,
+        resolution: movie.resolution,
+        bit_rate: bit_rate.and_then(|b| u32::try_from(b).ok()),
+        video: movie.video,
+        audio: movie.audio,
+        media,
+        ..Facts::bare(Kind::Video, Format::Mp4, size, modified_ms)
+    })
+}
+
+#[derive(Default)]
+struct Movie {
+    duration_ms: Option<u64>,
+    title: Option<String>,
+    resolution: Option<(u32, u32)>,
+    video: Option<VideoCodec>,
+    audio: Option<AudioCodec>,
+}
+
+impl Movie {
+    fn read(index: &[u8]) -> Option<Movie> {
+        let mut movie = Movie::default();
+        let header = child(index, b"mvhd")?;
+        let (scale, duration) = if header.first()? == &1 {
+            (u32_at(header, 20)?, u64_at(header, 24)?)
+        } else {
+            (u32_at(header, 12)?, u64::from(u32_at(header, 16)?))
+        };
+        if scale > 0 && duration > 0 && duration < u64::from(u32::MAX) * 1000 {
+            movie.duration_ms = Some(duration * 1000 / u64::from(scale)).filter(|ms| *ms > 0);
+        }
+        for track in boxes(index).filter(|(kind, _)| kind == b"trak").map(|(_, data)| data).take(64) {
+            movie.read_track(track);
+        }
+        movie.title = title(index);
+        Some(movie)
+    }
+
+    fn read_track(&mut self, track: &[u8]) -> Option<()> {
+        let media = child(track, b"mdia")?;
+        let handler = child(media, b"hdlr")?.get(8..12)?;
+        let table = child(child(media, b"minf")?, b"stbl")?;
+        // Version and flags, then the count of entries.
+        let (code, entry) = boxes(child(table, b"stsd")?.get(8..)?).next()?;
+        match handler {
+            b"vide" if self.video.is_none() => {
+                let (width, height) = (u16_at(entry, 24)?, u16_at(entry, 26)?);
+                self.resolution = Some((u32::from(width), u32::from(height)));
+                let settings = entry.get(78..).and_then(|rest| child(rest, b"avcC"));
+                let name = match &code {
+                    b"avc1" | b"avc3" => "h264".into(),
+                    b"hvc1" | b"hev1" => "hevc".into(),
+                    other => printable(other),
+                };
+                self.video = Some(VideoCodec {
+                    name,
+                    profile: settings.and_then(|s| s.get(1).copied()),
+                    level: settings.and_then(|s| s.get(3).copied()),
+                });
+            }
+            b"soun" if self.audio.is_none() => {
+                let (channels, rate) = (u16_at(entry, 16)?, u32_at(entry, 24)? >> 16);
+                let decoder = entry.get(28..).and_then(|rest| child(rest, b"esds"));
+                let name = match &code {
+                    b"mp4a" => decoder.and_then(aac_name).unwrap_or_else(|| "mp4a".into()),
+                    other => printable(other),
+                };
+                self.audio = Some(AudioCodec {
+                    name,
+                    sample_rate: Some(rate).filter(|r| *r > 0),
+                    channels: Some(u32::from(channels)).filter(|c| *c > 0),
+                });
+            }
+            _ => {}
+        }
+        Some(())
+    }
+}
+
+/// The codec inside an `mp4a` entry, from its elementary stream descriptor.
+fn aac_name(esds: &[u8]) -> Option<String> {
+    let mut rest = esds.get(4..)?;
+    // ES descriptor (3) ▸ decoder configuration (4) ▸ decoder specific (5).
+    let (tag, es) = descriptor(&mut rest)?;
+    let mut inner = es.get(3..).filter(|_| tag == 3)?;
+    let (tag, config) = descriptor(&mut inner)?;
+    let object = *config.first().filter(|_| tag == 4)?;
+    if object != 0x40 {
+        return Some(if matches!(object, 0x69 | 0x6b) { "mp3" } else { "mp4a" }.into());
+    }
+    let mut inner = config.get(13..)?;
+    let (_, specific) = descriptor(&mut inner)?;
+    Some(match specific.first()? >> 3 {
+        2 => "aac-lc".into(),
+        5 | 29 => "he-aac".into(),
+        other => format!("aac-{other}"),
+    })
+}
+
+fn descriptor<'a>(data: &mut &'a [u8]) -> Option<(u8, &'a [u8])> {
+    let tag = *data.first()?;
+    let mut length = 0usize;
+    let mut used = 1;
+    for byte in data.get(1..5.min(data.len()))? {
+        length = length << 7 | usize::from(byte & 0x7f);
+        used += 1;
+        if byte & 0x80 == 0 {
+            break;
+        }
+    }
+    let body = data.get(used..used.checked_add(length)?)?;
+    *data = &data[used + length..];
+    Some((tag, body))
+}
+
+/// The title in the user data: `udta ▸ meta ▸ ilst ▸ ©nam ▸ data`.
+fn title(index: &[u8]) -> Option<String> {
+    let meta = child(child(index, b"udta")?, b"meta")?;
+    let name = child(child(meta.get(4..)?, b"ilst")?, b"\xa9nam")?;
+    let text = child(name, b"data")?.get(8..)?;
+    let text = String::from_utf8_lossy(text).trim().to_owned();
+    (!text.is_empty()).then_some(text)
+}
+
+/// The boxes in a piece of data, up to the first that does not fit.
+fn boxes(data: &[u8]) -> impl Iterator<Item = ([u8; 4], &[u8])> {
+    let mut rest = data;
+    std::iter::from_fn(move || {
+        let length = u32_at(rest, 0)? as usize;
+        let length = if length == 0 { rest.len() } else { length };
+        let kind: [u8; 4] = rest.get(4..8)?.try_into().ok()?;
+        let body = rest.get(8..length)?;
+        rest = &rest[length..];
+        Some((kind, body))
+    })
+}
+
+fn child<'a>(data: &'a [u8], kind: &[u8; 4]) -> Option<&'a [u8]> {
+    boxes(data).find(|(k, _)| k == kind).map(|(_, body)| body)
+}
+
+fn printable(code: &[u8; 4]) -> String {
+    code.iter().map(|b| if b.is_ascii_graphic() { *b as char } else { '?' }).collect()
+}
+
+fn u16_at(data: &[u8], at: usize) -> Option<u16> {
+    Some(u16::from_be_bytes(data.get(at..at + 2)?.try_into().ok()?))
+}
+
+fn u32_at(data: &[u8], at: usize) -> Option<u32> {
+    Some(u32::from_be_bytes(data.get(at..at + 4)?.try_into().ok()?))
+}
+
+fn u64_at(data: &[u8], at: usize) -> Option<u64> {
+    Some(u64::from_be_bytes(data.get(at..at + 8)?.try_into().ok()?))
+}

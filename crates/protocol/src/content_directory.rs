@@ -1,0 +1,88 @@
+//! ContentDirectory:1: what a Browse asks.
+
+use crate::object_filter::Filter;
+use crate::soap::{Call, Fault};
+use crate::sort::{self, SortKey};
+
+/// The two ways to browse.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum BrowseFlag {
+    /// The object itself.
+    Metadata,
+    /// Its children.
+    DirectChildren,
+}
+
+/// A Browse call, read (CDS-29 to CDS-33).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Browse {
+    /// The object.
+    pub object: String,
+    /// What of it.
+    pub flag: BrowseFlag,
+    /// Which properties.
+    pub filter: Filter,
+    /// First child wanted.
+    pub start: u32,
+    /// Most children wanted, 0 for all.
+    pub count: u32,
+    /// The order; empty for the default.
+    pub sort: Vec<SortKey>,
+}
+
+impl Browse {
+    /// Reads the arguments; a missing Filter counts as `*`, missing numbers as 0 (SOAP-6), and
+    /// `-1` or a count beyond 32 bits as 0 (SOAP-7).
+    ///
+    /// # Errors
+    /// 402 for bad arguments, 709 for sort criteria that we do not have.
+    pub fn read(call: &Call) -> Result<Browse, Fault> {
+        let flag = match call.required("BrowseFlag")?.trim() {
+            "BrowseMetadata" => BrowseFlag::Metadata,
+            "BrowseDirectChildren" => BrowseFlag::DirectChildren,
+            _ => return Err(Fault::InvalidArgs),
+        };
+        let start = call.argument("StartingIndex").unwrap_or("0").trim();
+        let count = call.argument("RequestedCount").unwrap_or("0").trim();
+        let count = match count.parse::<i128>() {
+            Ok(-1) => 0,
+            Ok(n) if n > i128::from(u32::MAX) => 0,
+            Ok(n) => u32::try_from(n).map_err(|_| Fault::InvalidArgs)?,
+            Err(_) => return Err(Fault::InvalidArgs),
+        };
+        Ok(Browse {
+            object: call.required("ObjectID")?.trim().to_owned(),
+            flag,
+            filter: Filter::parse(call.argument("Filter").unwrap_or("*")),
+            start: start.parse().map_err(|_| Fault::InvalidArgs)?,
+            count,
+            sort: sort::parse(call.argument("SortCriteria").unwrap_or(""))?,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn browse(arguments: &[(&str, &str)]) -> Result<Browse, Fault> {
+        let owned = |(n, v): &(&str, &str)| ((*n).to_owned(), (*v).to_owned());
+        let arguments = arguments.iter().map(owned).collect();
+        Browse::read(&Call { namespace: String::new(), action: "Browse".into(), arguments })
+    }
+
+    #[test]
+    fn missing_and_odd_arguments() {
+        let id = ("ObjectID", "0");
+        let flag = ("BrowseFlag", "BrowseDirectChildren");
+        assert_eq!(browse(&[id]), Err(Fault::InvalidArgs));
+        assert_eq!(browse(&[flag]), Err(Fault::InvalidArgs));
+        assert_eq!(browse(&[id, ("BrowseFlag", "BrowseAll")]), Err(Fault::InvalidArgs));
+        assert_eq!(browse(&[id, flag, ("StartingIndex", "x")]), Err(Fault::InvalidArgs));
+        assert_eq!(browse(&[id, flag, ("RequestedCount", "-1")]).unwrap().count, 0);
+        assert_eq!(browse(&[id, flag, ("RequestedCount", "99999999999")]).unwrap().count, 0);
+        assert_eq!(browse(&[id, flag, ("RequestedCount", "-2")]), Err(Fault::InvalidArgs));
+        assert_eq!(browse(&[id, flag]).unwrap().filter, Filter::ALL);
+        assert_eq!(browse(&[id, flag, ("SortCriteria", "+x:y")]), Err(Fault::InvalidSort));
+    }
+}

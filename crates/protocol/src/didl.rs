@@ -1,0 +1,262 @@
+//! DIDL-Lite (requirements 5.2, 5.3): writing what the directory offers, reading what a player
+//! was given.
+
+use std::fmt::Write as _;
+
+use crate::dlna::{self, ProtocolInfo};
+use crate::object_filter::Filter;
+use crate::wire::{NS_DC, NS_DIDL, NS_DLNA, NS_UPNP};
+use crate::xml::{self, Limits, XmlError, clip, escape, escape_into};
+
+/// Bytes of UTF-8 that a title may have (CDS-16).
+pub const TITLE_BYTES: usize = 200;
+/// Bytes of UTF-8 that any other text may have (CDS-16).
+pub const TEXT_BYTES: usize = 1000;
+
+/// An object as one device sees it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Object {
+    /// `@id`.
+    pub id: String,
+    /// `@parentID`.
+    pub parent: String,
+    /// `dc:title`.
+    pub title: String,
+    /// `upnp:class`, whole.
+    pub class: &'static str,
+    /// Descriptive properties in the order to write them: (`dc:date`, value).
+    pub properties: Vec<(&'static str, String)>,
+    /// What only containers or only items have.
+    pub body: Body,
+}
+
+/// The difference between containers and items.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Body {
+    /// A container.
+    Container {
+        /// `@childCount`, equal to the TotalMatches that the same device would get (CDS-51).
+        child_count: Option<u32>,
+    },
+    /// An item.
+    Item {
+        /// `@refID`, the original's id when this is another appearance of it (CDS-6).
+        reference: Option<String>,
+        /// `res`, in order.
+        resources: Vec<Resource>,
+    },
+}
+
+/// A `res` (CDS-22 to CDS-26). What is unknown is left out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Resource {
+    /// The absolute URL.
+    pub url: String,
+    /// Its protocolInfo.
+    pub info: ProtocolInfo,
+    /// Bytes.
+    pub size: Option<u64>,
+    /// Milliseconds.
+    pub duration_ms: Option<u64>,
+    /// **Bytes** a second, as the standard has it.
+    pub bytes_per_second: Option<u32>,
+    /// Width and height in pixels.
+    pub resolution: Option<(u32, u32)>,
+    /// Hertz.
+    pub sample_rate: Option<u32>,
+    /// Channels of sound.
+    pub channels: Option<u32>,
+}
+
+/// Writes objects as one document, holding what the filter wants.
+pub fn write(objects: &[Object], filter: &Filter) -> String {
+    let mut out = String::with_capacity(256 + objects.len() * 700);
+    let _ = write!(
+        out,
+        "<DIDL-Lite xmlns=\"{NS_DIDL}\" xmlns:dc=\"{NS_DC}\" xmlns:upnp=\"{NS_UPNP}\" xmlns:dlna=\"{NS_DLNA}\">"
+    );
+    for object in objects {
+        write_object(&mut out, object, filter);
+    }
+    out.push_str("</DIDL-Lite>");
+    out
+}
+
+fn write_object(out: &mut String, object: &Object, filter: &Filter) {
+    let tag = match object.body {
+        Body::Container { .. } => "container",
+        Body::Item { .. } => "item",
+    };
+    let _ = write!(
+        out,
+        "<{tag} id=\"{}\" parentID=\"{}\" restricted=\"1\"",
+        escape(&object.id),
+        escape(&object.parent)
+    );
+    match &object.body {
+        Body::Container { child_count } => {
+            if let Some(count) = child_count.filter(|_| filter.wants("@childCount")) {
+                let _ = write!(out, " childCount=\"{count}\"");
+            }
+        }
+        Body::Item { reference, .. } => {
+            if let Some(reference) = reference.as_ref().filter(|_| filter.wants("@refID")) {
+                let _ = write!(out, " refID=\"{}\"", escape(reference));
+            }
+        }
+    }
+    out.push_str("><dc:title>");
+    escape_into(out, clip(&object.title, TITLE_BYTES));
+    let _ = write!(out, "</dc:title><upnp:class>{}</upnp:class>", object.class);
+    for (name, value) in &object.properties {
+        // Required by the class table, whatever the filter says.
+        if *name == "upnp:storageUsed" || filter.wants(name) {
+            let _ = write!(out, "<{name}>");
+            escape_into(out, clip(value, TEXT_BYTES));
+            let _ = write!(out, "</{name}>");
+        }
+    }
+    if let Body::Item { resources, .. } = &object.body
+        && filter.wants("res")
+    {
+        for resource in resources {
+            write_resource(out, resource, filter);
+        }
+    }
+    let _ = write!(out, "</{tag}>");
+}
+
+fn write_resource(out: &mut String, resource: &Resource, filter: &Filter) {
+    let _ = write!(out, "<res protocolInfo=\"{}\"", escape(&resource.info.to_string()));
+    let mut attribute = |name: &str, value: Option<String>| {
+        if let Some(value) = value.filter(|_| filter.wants(&format!("res@{name}"))) {
+            let _ = write!(out, " {name}=\"{value}\"");
+        }
+    };
+    attribute("size", resource.size.map(|v| v.to_string()));
+    attribute("duration", resource.duration_ms.map(dlna::duration));
+    attribute("bitrate", resource.bytes_per_second.map(|v| v.to_string()));
+    attribute("sampleFrequency", resource.sample_rate.map(|v| v.to_string()));
+    attribute("nrAudioChannels", resource.channels.map(|v| v.to_string()));
+    attribute("resolution", resource.resolution.map(|(w, h)| format!("{w}x{h}")));
+    out.push('>');
+    escape_into(out, &resource.url);
+    out.push_str("</res>");
+}
+
+/// An object as a player reads it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ReadObject {
+    /// Whether it is a container.
+    pub container: bool,
+    /// `@id`.
+    pub id: String,
+    /// `@parentID`.
+    pub parent: String,
+    /// `@refID`.
+    pub reference: Option<String>,
+    /// `@childCount`.
+    pub child_count: Option<u32>,
+    /// `dc:title`.
+    pub title: String,
+    /// `upnp:class`.
+    pub class: String,
+    /// `res` as (URL, protocolInfo, size).
+    pub resources: Vec<(String, String, Option<u64>)>,
+}
+
+/// Reads a Result.
+///
+/// # Errors
+/// [`XmlError`] when it is not a DIDL-Lite document within limits.
+pub fn read(text: &str) -> Result<Vec<ReadObject>, XmlError> {
+    let root = xml::read(text, Limits::DOCUMENT)?;
+    if root.name != "DIDL-Lite" || root.namespace != NS_DIDL {
+        return Err(XmlError::Malformed("not DIDL-Lite".into()));
+    }
+    let objects = root.children.iter().filter(|c| c.name == "container" || c.name == "item");
+    Ok(objects
+        .map(|o| ReadObject {
+            container: o.name == "container",
+            id: o.attribute("id").unwrap_or_default().to_owned(),
+            parent: o.attribute("parentID").unwrap_or_default().to_owned(),
+            reference: o.attribute("refID").map(str::to_owned),
+            child_count: o.attribute("childCount").and_then(|c| c.parse().ok()),
+            title: o.child_text("title").unwrap_or_default().to_owned(),
+            class: o.child_text("class").unwrap_or_default().to_owned(),
+            resources: o
+                .children
+                .iter()
+                .filter(|c| c.name == "res")
+                .map(|r| {
+                    let info = r.attribute("protocolInfo").unwrap_or_default().to_owned();
+                    let size = r.attribute("size").and_then(|s| s.parse().ok());
+                    (r.text.trim().to_owned(), info, size)
+                })
+                .collect(),
+        })
+        .collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::dlna::FLAGS_FILE;
+    use proptest::prelude::*;
+
+    fn film(title: &str) -> Object {
+        let info = ProtocolInfo { mime: "video/mp4".into(), profile: None, byte_seek: true, converted: false, flags: FLAGS_FILE };
+        Object {
+            id: "a".into(),
+            parent: "0".into(),
+            title: title.into(),
+            class: "object.item.videoItem",
+            properties: vec![("dc:date", "2021-06-04".into())],
+            body: Body::Item {
+                reference: Some("b".into()),
+                resources: vec![Resource {
+                    url: "http://192.0.2.21:7640/media/a.mp4".into(),
+                    info,
+                    size: Some(734_003_200),
+                    duration_ms: Some(2_472_480),
+                    bytes_per_second: None,
+                    resolution: Some((1920, 1080)),
+                    sample_rate: None,
+                    channels: None,
+                }],
+            },
+        }
+    }
+
+    #[test]
+    fn required_properties_come_whatever_the_filter() {
+        let bare = write(&[film("Tidewalk")], &Filter::parse(""));
+        let object = &read(&bare).unwrap()[0];
+        assert_eq!((object.id.as_str(), object.title.as_str()), ("a", "Tidewalk"));
+        assert!(!bare.contains("dc:date") && !bare.contains("<res") && !bare.contains("refID"));
+        let some = write(&[film("Tidewalk")], &Filter::parse("res@size"));
+        assert!(some.contains("size=\"734003200\"") && some.contains("protocolInfo") && !some.contains("duration"));
+        let all = write(&[film("Tidewalk")], &Filter::ALL);
+        assert!(all.contains("duration=\"0:41:12.480\"") && all.contains("refID=\"b\""));
+        assert!(!all.contains("bitrate"), "what is unknown is left out");
+    }
+
+    #[test]
+    fn title_escaped_exactly_once_per_layer() {
+        for title in ["Salt & Rope", "a<b>\"c'", "]]>", "\u{1f30a} مرفأ", "Kite\u{0}\u{fffe}s"] {
+            let text = write(&[film(title)], &Filter::ALL);
+            let clean: String = title.chars().filter(|c| !matches!(c, '\u{0}' | '\u{fffe}')).collect();
+            assert_eq!(read(&text).unwrap()[0].title, clean);
+        }
+        assert!(write(&[film("Salt & Rope")], &Filter::ALL).contains("Salt &amp; Rope"));
+    }
+
+    proptest! {
+        #[test]
+        fn any_title_survives(title in "\\PC{1,120}") {
+            let text = write(&[film(&title)], &Filter::ALL);
+            let objects = read(&text).unwrap();
+            prop_assert_eq!(objects[0].title.as_str(), clip(&title, TITLE_BYTES).trim());
+        }
+    }
+}

@@ -1,0 +1,123 @@
+//! protocolInfo (requirements 10.1) and the DLNA header fields (9.3).
+
+use std::fmt;
+
+/// Primary flags of an audio or video file (PROF-8).
+pub const FLAGS_FILE: u32 = 0x0170_0000;
+/// Primary flags of a picture or text (PROF-9).
+pub const FLAGS_PICTURE: u32 = 0x00d0_0000;
+
+/// What a resource is and how it may be fetched; written as `http-get:*:MIME:…`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ProtocolInfo {
+    /// The MIME type, the same as the answer's Content-Type (HTTP-2).
+    pub mime: String,
+    /// `DLNA.ORG_PN`, only if every limit of the profile was verified (PROF-3).
+    pub profile: Option<&'static str>,
+    /// Whether bytes can be asked for by Range (PROF-4).
+    pub byte_seek: bool,
+    /// Whether this is a converted form (PROF-5).
+    pub converted: bool,
+    /// The primary flags.
+    pub flags: u32,
+}
+
+impl ProtocolInfo {
+    /// The fourth field, also sent as `contentFeatures.dlna.org` (HTTP-17).
+    pub fn features(&self) -> String {
+        let profile = self.profile.map(|p| format!("DLNA.ORG_PN={p};")).unwrap_or_default();
+        format!(
+            "{profile}DLNA.ORG_OP=0{};DLNA.ORG_CI={};DLNA.ORG_FLAGS={:08X}{:024}",
+            u8::from(self.byte_seek),
+            u8::from(self.converted),
+            self.flags,
+            0
+        )
+    }
+}
+
+impl fmt::Display for ProtocolInfo {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "http-get:*:{}:{}", self.mime, self.features())
+    }
+}
+
+/// How a transfer is meant to run (DLNA transfer modes).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TransferMode {
+    /// As fast as it plays.
+    Streaming,
+    /// As fast as a person waits.
+    Interactive,
+    /// Whenever.
+    Background,
+}
+
+impl TransferMode {
+    /// The word in the header field.
+    pub fn word(self) -> &'static str {
+        match self {
+            TransferMode::Streaming => "Streaming",
+            TransferMode::Interactive => "Interactive",
+            TransferMode::Background => "Background",
+        }
+    }
+
+    /// Chooses the mode for a request (HTTP-18, HTTP-19).
+    ///
+    /// # Errors
+    /// The HTTP status: 400 for an unknown word, 406 for a mode this resource does not allow.
+    pub fn choose(asked: Option<&str>, flags: u32) -> Result<TransferMode, u16> {
+        let streams = flags & 0x0100_0000 != 0;
+        match asked.map(str::trim) {
+            None | Some("") => Ok(if streams { TransferMode::Streaming } else { TransferMode::Interactive }),
+            Some(word) if word.eq_ignore_ascii_case("Streaming") => {
+                if streams { Ok(TransferMode::Streaming) } else { Err(406) }
+            }
+            Some(word) if word.eq_ignore_ascii_case("Interactive") => {
+                if streams { Err(406) } else { Ok(TransferMode::Interactive) }
+            }
+            Some(word) if word.eq_ignore_ascii_case("Background") => Ok(TransferMode::Background),
+            Some(_) => Err(400),
+        }
+    }
+}
+
+/// Writes a duration as `H:MM:SS.mmm` (CDS-25). Input in milliseconds.
+pub fn duration(ms: u64) -> String {
+    let seconds = ms / 1000;
+    format!("{}:{:02}:{:02}.{:03}", seconds / 3600, seconds / 60 % 60, seconds % 60, ms % 1000)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn forms() {
+        let info = ProtocolInfo {
+            mime: "video/mp4".into(),
+            profile: Some("AVC_MP4_MP_SD_AAC_MULT5"),
+            byte_seek: true,
+            converted: false,
+            flags: FLAGS_FILE,
+        };
+        assert_eq!(
+            info.to_string(),
+            "http-get:*:video/mp4:DLNA.ORG_PN=AVC_MP4_MP_SD_AAC_MULT5;DLNA.ORG_OP=01;DLNA.ORG_CI=0;\
+             DLNA.ORG_FLAGS=01700000000000000000000000000000"
+        );
+        assert_eq!(duration(2_472_480), "0:41:12.480");
+    }
+
+    #[test]
+    fn transfer_modes() {
+        use TransferMode::*;
+        assert_eq!(TransferMode::choose(None, FLAGS_FILE), Ok(Streaming));
+        assert_eq!(TransferMode::choose(None, FLAGS_PICTURE), Ok(Interactive));
+        assert_eq!(TransferMode::choose(Some("Interactive"), FLAGS_FILE), Err(406));
+        assert_eq!(TransferMode::choose(Some("Streaming"), FLAGS_PICTURE), Err(406));
+        assert_eq!(TransferMode::choose(Some("Sideways"), FLAGS_FILE), Err(400));
+        assert_eq!(TransferMode::choose(Some("background"), FLAGS_PICTURE), Ok(Background));
+    }
+}

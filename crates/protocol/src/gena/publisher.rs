@@ -1,0 +1,324 @@
+//! The publisher's subscriptions as a state machine without sockets.
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::{Ipv4Addr, SocketAddrV4};
+use std::time::Duration;
+
+use crate::Moment;
+use crate::wire::Service;
+
+/// Who subscribes, and where events go.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Subscriber {
+    /// The address the SUBSCRIBE came from.
+    pub source: Ipv4Addr,
+    /// Checked callbacks, in the order to try.
+    pub callbacks: Vec<(SocketAddrV4, String)>,
+}
+
+/// A subscription granted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Granted {
+    /// `uuid:…`.
+    pub sid: String,
+    /// For how long.
+    pub timeout: Duration,
+}
+
+/// Why a SUBSCRIBE or UNSUBSCRIBE fails.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Refusal {
+    /// 412: no usable callback, or an unknown SID.
+    Precondition,
+    /// 503: limits reached.
+    TooMany,
+}
+
+/// An event to deliver. Report back with [`Publisher::delivered`].
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Delivery {
+    /// The subscription.
+    pub sid: String,
+    /// Where to, in the order to try.
+    pub callbacks: Vec<(SocketAddrV4, String)>,
+    /// The event's number.
+    pub seq: u32,
+    /// The variables.
+    pub variables: Vec<(String, String)>,
+}
+
+/// How a delivery went.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// Accepted.
+    Done,
+    /// The subscriber does not know the SID any more (412).
+    Gone,
+    /// Not reached, or another answer.
+    Failed,
+}
+
+/// The shortest time between two events to one subscriber (GENA-13).
+const MODERATION: Duration = Duration::from_millis(200);
+/// From the answer to the initial event, so that the answer is out first (GENA-3).
+const INITIAL_DELAY: Duration = Duration::from_millis(100);
+/// Subscriptions per service (GENA-9).
+const PER_SERVICE: usize = 64;
+/// Subscriptions per source address (GENA-9).
+const PER_SOURCE: usize = 8;
+/// Failures in a row that end a subscription (GENA-15).
+const FAILURES: u32 = 5;
+
+#[derive(Debug)]
+struct Subscription {
+    service: Service,
+    subscriber: Subscriber,
+    expires: Moment,
+    seq: u32,
+    /// Variables that changed since the last event, merged by name.
+    changed: BTreeMap<String, String>,
+    /// The earliest time of the next event.
+    not_before: Moment,
+    in_flight: bool,
+    failures: u32,
+}
+
+/// Keeps subscriptions and hands out one event at a time for each.
+///
+/// [`subscribe`](Self::subscribe) queues the initial event, [`change`](Self::change) queues
+/// changes; [`poll_output`](Self::poll_output) gives what is due. A slow subscriber has at most
+/// one event in flight and delays nobody else (GENA-14).
+#[derive(Debug, Default)]
+pub struct Publisher {
+    subscriptions: HashMap<String, Subscription>,
+}
+
+impl Publisher {
+    /// No subscriptions yet.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Subscriptions alive.
+    pub fn len(&self) -> usize {
+        self.subscriptions.len()
+    }
+
+    /// Whether nobody subscribes.
+    pub fn is_empty(&self) -> bool {
+        self.subscriptions.is_empty()
+    }
+
+    /// Adds a subscription whose initial event holds all `variables` of the service (GENA-3).
+    /// `sid` is a fresh `uuid:…`. The same callback and service anew replaces the old one.
+    ///
+    /// # Errors
+    /// [`Refusal::Precondition`] without a usable callback, [`Refusal::TooMany`] at the limits.
+    pub fn subscribe(
+        &mut self,
+        now: Moment,
+        sid: String,
+        service: Service,
+        subscriber: Subscriber,
+        timeout: Duration,
+        variables: Vec<(&'static str, String)>,
+    ) -> Result<Granted, Refusal> {
+        if subscriber.callbacks.is_empty() {
+            return Err(Refusal::Precondition);
+        }
+        self.expire(now);
+        self.subscriptions
+            .retain(|_, s| s.service != service || s.subscriber.callbacks != subscriber.callbacks);
+        let of_service = self.subscriptions.values().filter(|s| s.service == service).count();
+        let of_source =
+            self.subscriptions.values().filter(|s| s.subscriber.source == subscriber.source).count();
+        if of_service >= PER_SERVICE || of_source >= PER_SOURCE {
+            return Err(Refusal::TooMany);
+        }
+        let subscription = Subscription {
+            service,
+            subscriber,
+            expires: now + timeout,
+            seq: 0,
+            changed: variables.into_iter().map(|(n, v)| (n.to_owned(), v)).collect(),
+            not_before: now + INITIAL_DELAY,
+            in_flight: false,
+            failures: 0,
+        };
+        self.subscriptions.insert(sid.clone(), subscription);
+        Ok(Granted { sid, timeout })
+    }
+
+    /// Extends a subscription (GENA-4).
+    ///
+    /// # Errors
+    /// [`Refusal::Precondition`] for an unknown or expired SID, or one of another source.
+    pub fn renew(&mut self, now: Moment, sid: &str, source: Ipv4Addr, timeout: Duration) -> Result<Granted, Refusal> {
+        self.expire(now);
+        let found = self.subscriptions.get_mut(sid).filter(|s| s.subscriber.source == source);
+        let subscription = found.ok_or(Refusal::Precondition)?;
+        subscription.expires = now + timeout;
+        Ok(Granted { sid: sid.to_owned(), timeout })
+    }
+
+    /// Ends a subscription (GENA-5).
+    ///
+    /// # Errors
+    /// [`Refusal::Precondition`] for an unknown SID, or one of another source.
+    pub fn unsubscribe(&mut self, now: Moment, sid: &str, source: Ipv4Addr) -> Result<(), Refusal> {
+        self.expire(now);
+        if self.subscriptions.get(sid).is_none_or(|s| s.subscriber.source != source) {
+            return Err(Refusal::Precondition);
+        }
+        self.subscriptions.remove(sid);
+        Ok(())
+    }
+
+    /// The source addresses that subscribe to a service, each once.
+    pub fn sources(&self, service: Service) -> Vec<Ipv4Addr> {
+        let of_service = self.subscriptions.values().filter(|s| s.service == service);
+        let mut sources: Vec<_> = of_service.map(|s| s.subscriber.source).collect();
+        sources.sort();
+        sources.dedup();
+        sources
+    }
+
+    /// Variables changed for the subscribers of a service at one source address.
+    pub fn change(&mut self, service: Service, source: Ipv4Addr, variables: &[(&str, String)]) {
+        for subscription in self.subscriptions.values_mut() {
+            if subscription.service == service && subscription.subscriber.source == source {
+                for (name, value) in variables {
+                    subscription.changed.insert((*name).to_owned(), value.clone());
+                }
+            }
+        }
+    }
+
+    /// The next event that is due, if any.
+    pub fn poll_output(&mut self, now: Moment) -> Option<Delivery> {
+        self.expire(now);
+        let due = |s: &&mut Subscription| !s.in_flight && !s.changed.is_empty() && s.not_before <= now;
+        let (sid, subscription) =
+            self.subscriptions.iter_mut().map(|(sid, s)| (sid, s)).find(|(_, s)| due(s))?;
+        let seq = subscription.seq;
+        // SEQ wraps to 1, never to 0 (GENA-11).
+        subscription.seq = seq.checked_add(1).unwrap_or(1);
+        subscription.in_flight = true;
+        subscription.not_before = now + MODERATION;
+        Some(Delivery {
+            sid: sid.clone(),
+            callbacks: subscription.subscriber.callbacks.clone(),
+            seq,
+            variables: std::mem::take(&mut subscription.changed).into_iter().collect(),
+        })
+    }
+
+    /// Takes the outcome of a delivery; it is not tried again (GENA-15).
+    pub fn delivered(&mut self, sid: &str, outcome: Outcome) {
+        let Some(subscription) = self.subscriptions.get_mut(sid) else { return };
+        subscription.in_flight = false;
+        match outcome {
+            Outcome::Done => subscription.failures = 0,
+            Outcome::Failed => subscription.failures += 1,
+            Outcome::Gone => subscription.failures = FAILURES,
+        }
+        if subscription.failures >= FAILURES {
+            self.subscriptions.remove(sid);
+        }
+    }
+
+    /// When [`poll_output`](Self::poll_output) may have something next.
+    pub fn next_deadline(&self) -> Option<Moment> {
+        let waiting = self.subscriptions.values().filter(|s| !s.in_flight && !s.changed.is_empty());
+        let events = waiting.map(|s| s.not_before).min();
+        let expiry = self.subscriptions.values().map(|s| s.expires).min();
+        [events, expiry].into_iter().flatten().min()
+    }
+
+    fn expire(&mut self, now: Moment) {
+        self.subscriptions.retain(|_, s| s.expires > now);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const TV: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 60);
+    const CDS: Service = Service::ContentDirectory;
+
+    fn at(ms: u64) -> Moment {
+        Duration::from_millis(ms)
+    }
+
+    fn subscriber(port: u16) -> Subscriber {
+        Subscriber { source: TV, callbacks: vec![(SocketAddrV4::new(TV, port), "/".into())] }
+    }
+
+    fn one() -> Publisher {
+        let mut publisher = Publisher::new();
+        let variables = vec![("SystemUpdateID", "1".to_owned())];
+        publisher.subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables).unwrap();
+        publisher
+    }
+
+    #[test]
+    fn the_initial_event_comes_first_and_changes_merge() {
+        let mut publisher = one();
+        assert_eq!(publisher.poll_output(at(0)), None, "not before the answer");
+        let first = publisher.poll_output(at(100)).unwrap();
+        assert_eq!((first.seq, first.variables.len()), (0, 1));
+        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.change(CDS, TV, &[("SystemUpdateID", "2".into())]);
+        publisher.change(CDS, TV, &[("SystemUpdateID", "3".into())]);
+        assert_eq!(publisher.poll_output(at(250)), None, "moderated");
+        let second = publisher.poll_output(at(300)).unwrap();
+        assert_eq!((second.seq, second.variables[0].1.as_str()), (1, "3"));
+    }
+
+    #[test]
+    fn a_slow_subscriber_has_one_event_in_flight() {
+        let mut publisher = one();
+        publisher.poll_output(at(100)).unwrap();
+        publisher.change(CDS, TV, &[("SystemUpdateID", "2".into())]);
+        assert_eq!(publisher.poll_output(at(10_000)), None);
+        publisher.delivered("uuid:a", Outcome::Failed);
+        assert_eq!(publisher.poll_output(at(10_000)).unwrap().seq, 1);
+    }
+
+    #[test]
+    fn subscriptions_end() {
+        let mut publisher = one();
+        assert_eq!(publisher.poll_output(at(300_000)), None);
+        assert!(publisher.is_empty(), "expired");
+        let mut publisher = one();
+        publisher.delivered("uuid:a", Outcome::Gone);
+        assert!(publisher.is_empty(), "412");
+        let mut publisher = one();
+        assert_eq!(publisher.unsubscribe(at(1), "uuid:a", Ipv4Addr::LOCALHOST), Err(Refusal::Precondition));
+        assert_eq!(publisher.unsubscribe(at(1), "uuid:a", TV), Ok(()));
+        assert_eq!(publisher.renew(at(1), "uuid:a", TV, at(1)), Err(Refusal::Precondition));
+    }
+
+    #[test]
+    fn numbers_are_bounded_and_the_same_callback_replaces() {
+        let mut publisher = Publisher::new();
+        let mut add = |port: u16, sid: &str| {
+            publisher.subscribe(at(0), sid.into(), CDS, subscriber(port), at(300_000), vec![]).map(|_| ())
+        };
+        for n in 0..8 {
+            add(5000 + n, &format!("uuid:{n}")).unwrap();
+        }
+        assert_eq!(add(6000, "uuid:x"), Err(Refusal::TooMany));
+        assert_eq!(add(5000, "uuid:y"), Ok(()), "replaces uuid:0");
+        assert_eq!(publisher.len(), 8);
+    }
+
+    #[test]
+    fn seq_wraps_to_one() {
+        let mut publisher = one();
+        publisher.subscriptions.get_mut("uuid:a").unwrap().seq = u32::MAX;
+        assert_eq!(publisher.poll_output(at(100)).unwrap().seq, u32::MAX);
+        assert_eq!(publisher.subscriptions["uuid:a"].seq, 1);
+    }
+}

@@ -1,0 +1,457 @@
+//! The server's side of discovery as a state machine without sockets.
+
+use std::collections::{BTreeMap, BinaryHeap};
+use std::cmp::Reverse;
+use std::net::{Ipv4Addr, SocketAddrV4};
+use std::time::Duration;
+
+use super::limiter::Limiter;
+use super::message::{self, Message};
+use crate::wire::{MEDIA_SERVER, ROOT_DEVICE, SSDP_GROUP, SSDP_PORT, Service, split_version};
+use crate::{Moment, http_date};
+
+/// Names an interface; the caller chooses the numbers.
+pub type LinkId = u32;
+
+/// An interface address by which the server can be reached.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Link {
+    /// The interface.
+    pub id: LinkId,
+    /// Our address there, which LOCATION names (SSDP-21).
+    pub address: Ipv4Addr,
+    /// Bits of the subnet's prefix, 0 to 32; searches from outside are dropped (SSDP-39).
+    pub prefix: u8,
+    /// The device listener's port there.
+    pub port: u16,
+}
+
+impl Link {
+    /// Whether an address lies in this link's subnet.
+    pub fn holds(&self, address: Ipv4Addr) -> bool {
+        let mask = u32::MAX.checked_shl(32 - u32::from(self.prefix)).unwrap_or(0);
+        u32::from(address) & mask == u32::from(self.address) & mask
+    }
+}
+
+/// Who the server says it is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Identity {
+    /// `uuid:` and the UUID (DESC-6).
+    pub udn: String,
+    /// The SERVER field, three tokens (SSDP-12).
+    pub server: String,
+    /// The path of the device document.
+    pub description_path: String,
+    /// Greater after every start than ever before, below 2³¹ (SSDP-13).
+    pub boot_id: u32,
+    /// Changes exactly when a document's bytes change, below 2²⁴ (SSDP-14).
+    pub config_id: u32,
+    /// The services announced.
+    pub services: Vec<Service>,
+}
+
+/// Figures that an installation may change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Tuning {
+    /// Seconds an announcement stays valid, 60 to 86400 (SSDP-15).
+    pub max_age: u32,
+    /// Shortest and longest time between announcements (SSDP-18).
+    pub period: (Duration, Duration),
+}
+
+impl Default for Tuning {
+    fn default() -> Self {
+        Tuning { max_age: 1800, period: (Duration::from_secs(240), Duration::from_secs(360)) }
+    }
+}
+
+/// A datagram to send.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Datagram {
+    /// The interface it leaves by, with that link's address as its source.
+    pub link: LinkId,
+    /// Where to.
+    pub to: SocketAddrV4,
+    /// What.
+    pub data: Vec<u8>,
+}
+
+/// What a datagram told about its sender.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Heard {
+    /// A search, with what was looked for, who asked and whether it was answered.
+    Search {
+        /// The search target.
+        target: String,
+        /// The asker's `USER-AGENT`.
+        user_agent: Option<String>,
+        /// Whether answers are on their way.
+        answered: bool,
+    },
+    /// Somebody else announced or left.
+    Announcement {
+        /// Their USN.
+        usn: String,
+        /// Whether they are leaving.
+        leaving: bool,
+        /// Where their description is.
+        location: Option<String>,
+    },
+}
+
+/// Most answers that may be waiting at once (SSDP-40).
+const PENDING: usize = 1000;
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Kind {
+    Alive,
+    ByeBye,
+}
+
+/// A datagram that waits for its time.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+enum Waiting {
+    Set { link: LinkId, kind: Kind, row: usize },
+    Answer { link: LinkId, to: SocketAddrV4, asked: String, row: usize },
+    /// Written before the identity changed, so that it still carries the old ids.
+    Written(Datagram),
+}
+
+/// Announces a media server on any number of links and answers searches there.
+///
+/// Drive it with [`link_up`](Self::link_up), [`handle`](Self::handle) and
+/// [`stop`](Self::stop); send what [`poll_output`](Self::poll_output) gives, and come back at
+/// [`next_deadline`](Self::next_deadline). A link must only come up when a GET of its LOCATION
+/// would succeed (SSDP-20).
+#[derive(Debug)]
+pub struct Announcer {
+    identity: Identity,
+    tuning: Tuning,
+    random: fastrand::Rng,
+    links: BTreeMap<LinkId, (Link, Moment)>,
+    /// Ordered by time, then by the order of scheduling.
+    queue: BinaryHeap<Reverse<(Moment, u64, Waiting)>>,
+    scheduled: u64,
+    answers_waiting: usize,
+    limiter: Limiter,
+    stopped: bool,
+}
+
+impl Announcer {
+    /// A machine that knows no link yet. The seed decides every random delay.
+    pub fn new(identity: Identity, tuning: Tuning, seed: u64, now: Moment) -> Self {
+        Announcer {
+            identity,
+            tuning,
+            random: fastrand::Rng::with_seed(seed),
+            links: BTreeMap::new(),
+            queue: BinaryHeap::new(),
+            scheduled: 0,
+            answers_waiting: 0,
+            limiter: Limiter::new(now),
+            stopped: false,
+        }
+    }
+
+    /// The rows of the announcement set as (NT, USN), 3 + the number of services (SSDP-16).
+    pub fn rows(&self) -> Vec<(String, String)> {
+        let udn = &self.identity.udn;
+        let mut rows = vec![
+            (ROOT_DEVICE.to_owned(), format!("{udn}::{ROOT_DEVICE}")),
+            (udn.clone(), udn.clone()),
+            (MEDIA_SERVER.to_owned(), format!("{udn}::{MEDIA_SERVER}")),
+        ];
+        let services = self.identity.services.iter();
+        rows.extend(services.map(|s| (s.urn().to_owned(), format!("{udn}::{}", s.urn()))));
+        rows
+    }
+
+    /// Searches that the limits turned away so far.
+    pub fn dropped(&self) -> u64 {
+        self.limiter.dropped
+    }
+
+    /// A link came up: leave what an unclean stop may have left behind, then announce
+    /// (SSDP-17, SSDP-24).
+    pub fn link_up(&mut self, now: Moment, link: Link) {
+        self.links.insert(link.id, (link, now));
+        self.schedule_set(now, link.id, Kind::ByeBye);
+        let pause = self.between(200, 500);
+        self.announce_on(now + pause, link.id);
+    }
+
+    /// A link went away: nothing more is sent there (SSDP-27).
+    pub fn link_down(&mut self, id: LinkId) {
+        self.links.remove(&id);
+    }
+
+    /// The documents or the name changed: leave, and come back as `identity` (SSDP-29).
+    pub fn change_identity(&mut self, now: Moment, identity: Identity) {
+        self.queue.clear();
+        self.answers_waiting = 0;
+        for link in self.links.keys().copied().collect::<Vec<_>>() {
+            self.schedule_set(now, link, Kind::ByeBye);
+        }
+        // The byebye set must carry the old ids, so it is written out before they change.
+        let farewell = self.drain_now(now + Duration::from_secs(1));
+        self.identity = identity;
+        self.farewell_then_announce(now, farewell);
+    }
+
+    /// Announces now, beside the period's own times.
+    pub fn announce(&mut self, now: Moment) {
+        for link in self.links.keys().copied().collect::<Vec<_>>() {
+            self.announce_on(now, link);
+        }
+    }
+
+    /// Leaves: byebye twice on every link within a second (SSDP-22); nothing else follows.
+    pub fn stop(&mut self, now: Moment) {
+        self.queue.clear();
+        self.answers_waiting = 0;
+        self.stopped = true;
+        for link in self.links.keys().copied().collect::<Vec<_>>() {
+            self.schedule_set(now, link, Kind::ByeBye);
+            self.schedule_set(now + Duration::from_millis(200), link, Kind::ByeBye);
+        }
+    }
+
+    /// Takes a datagram that arrived on a link; `multicast` says whether it came by the group.
+    /// Returns what it tells about its sender, or `None` if it is noise or from a stranger.
+    pub fn handle(
+        &mut self,
+        now: Moment,
+        link: LinkId,
+        from: SocketAddrV4,
+        multicast: bool,
+        data: &[u8],
+    ) -> Option<Heard> {
+        let (link, _) = *self.links.get(&link)?;
+        let source = *from.ip();
+        let ours = source == link.address && (from.port() == SSDP_PORT || from.port() == link.port);
+        let unusable = source.is_unspecified()
+            || source.is_multicast()
+            || source.is_broadcast()
+            || from.port() == 0;
+        if unusable || !link.holds(source) {
+            return None;
+        }
+        match message::parse(data)? {
+            Message::Search(search) => {
+                let answered = !self.stopped
+                    && !ours
+                    && (search.mx.is_some() || !multicast)
+                    && self.answer(now, link.id, from, &search.target, search.mx, multicast);
+                Some(Heard::Search { target: search.target, user_agent: search.user_agent, answered })
+            }
+            Message::Notify { kind, usn, location, .. } => {
+                let own = usn.get(..self.identity.udn.len()).is_some_and(|u| u.eq_ignore_ascii_case(&self.identity.udn));
+                let leaving = kind == "ssdp:byebye";
+                (!own).then_some(Heard::Announcement { usn, leaving, location })
+            }
+            Message::Answer { .. } => None,
+        }
+    }
+
+    /// The next datagram that is due, if any.
+    pub fn poll_output(&mut self, now: Moment) -> Option<Datagram> {
+        self.renew(now);
+        while let Some(Reverse((at, _, _))) = self.queue.peek() {
+            if *at > now {
+                return None;
+            }
+            let Some(Reverse((_, _, waiting))) = self.queue.pop() else { return None };
+            if matches!(waiting, Waiting::Answer { .. }) {
+                self.answers_waiting -= 1;
+            }
+            if let Some(datagram) = self.write(now, &waiting) {
+                return Some(datagram);
+            }
+        }
+        None
+    }
+
+    /// When [`poll_output`](Self::poll_output) has something next.
+    pub fn next_deadline(&self) -> Option<Moment> {
+        let queued = self.queue.peek().map(|Reverse((at, _, _))| *at);
+        if self.stopped {
+            return queued;
+        }
+        let renewal = self.links.values().map(|(_, next)| *next).min();
+        [queued, renewal].into_iter().flatten().min()
+    }
+
+    fn renew(&mut self, now: Moment) {
+        if self.stopped {
+            return;
+        }
+        let due: Vec<LinkId> =
+            self.links.iter().filter(|(_, (_, next))| *next <= now).map(|(id, _)| *id).collect();
+        for link in due {
+            self.schedule_set(now, link, Kind::Alive);
+            self.plan_renewal(now, link);
+        }
+    }
+
+    fn plan_renewal(&mut self, now: Moment, link: LinkId) {
+        let half = Duration::from_secs(u64::from(self.tuning.max_age) / 2);
+        let (shortest, longest) = self.tuning.period;
+        let wait = self.between(shortest.as_millis() as u64, longest.as_millis() as u64);
+        // Strictly below half of max-age, whatever the period is set to.
+        let wait = wait.min(half.saturating_sub(Duration::from_secs(1)));
+        if let Some(entry) = self.links.get_mut(&link) {
+            entry.1 = now + wait;
+        }
+    }
+
+    /// The set twice, after a short random wait (SSDP-17).
+    fn announce_on(&mut self, now: Moment, link: LinkId) {
+        let first = now + self.between(0, 100);
+        self.schedule_set(first, link, Kind::Alive);
+        let second = first + self.between(300, 500);
+        self.schedule_set(second, link, Kind::Alive);
+        self.plan_renewal(second, link);
+    }
+
+    fn schedule_set(&mut self, at: Moment, link: LinkId, kind: Kind) {
+        let mut at = at;
+        for row in 0..3 + self.identity.services.len() {
+            self.push(at, Waiting::Set { link, kind, row });
+            at += self.between(10, 30);
+        }
+    }
+
+    fn push(&mut self, at: Moment, waiting: Waiting) {
+        self.scheduled += 1;
+        self.queue.push(Reverse((at, self.scheduled, waiting)));
+    }
+
+    fn between(&mut self, low_ms: u64, high_ms: u64) -> Duration {
+        Duration::from_millis(self.random.u64(low_ms..=high_ms.max(low_ms)))
+    }
+
+    fn drain_now(&mut self, until: Moment) -> Vec<(Moment, Datagram)> {
+        let mut out = Vec::new();
+        while let Some(Reverse((at, _, waiting))) = self.queue.pop() {
+            if let Some(datagram) = self.write(at.min(until), &waiting) {
+                out.push((at, datagram));
+            }
+        }
+        out
+    }
+
+    fn farewell_then_announce(&mut self, now: Moment, farewell: Vec<(Moment, Datagram)>) {
+        let mut last = now;
+        for (at, datagram) in farewell {
+            last = last.max(at);
+            self.push(at, Waiting::Written(datagram));
+        }
+        for link in self.links.keys().copied().collect::<Vec<_>>() {
+            self.announce_on(last + Duration::from_millis(200), link);
+        }
+    }
+
+    /// Schedules the answers to a search; false if there are none to give.
+    fn answer(
+        &mut self,
+        now: Moment,
+        link: LinkId,
+        to: SocketAddrV4,
+        target: &str,
+        mx: Option<u32>,
+        multicast: bool,
+    ) -> bool {
+        let matching: Vec<usize> = if target == "ssdp:all" {
+            (0..self.rows().len()).collect()
+        } else {
+            let (name, version) = split_version(target);
+            let found = self.rows().iter().position(|(nt, _)| {
+                if nt.starts_with("urn:") {
+                    let (our_name, our_version) = split_version(nt);
+                    our_name == name && version <= our_version && version >= 1
+                } else {
+                    nt == target || (nt.starts_with("uuid:") && nt.eq_ignore_ascii_case(target))
+                }
+            });
+            found.into_iter().collect()
+        };
+        if matching.is_empty() || self.answers_waiting + matching.len() > PENDING {
+            return false;
+        }
+        // A search repeated while its answer waits adds no second one (SSDP-38).
+        let repeated = self.queue.iter().any(|Reverse((_, _, w))| {
+            matches!(w, Waiting::Answer { to: t, asked, .. } if *t == to && asked == target)
+        });
+        if repeated {
+            return true;
+        }
+        if !self.limiter.admit(now, *to.ip(), matching.len()) {
+            return false;
+        }
+        let window = if multicast { u64::from(mx.unwrap_or(1).min(5)) * 800 } else { 100 };
+        for row in matching {
+            let at = now + self.between(0, window);
+            self.push(at, Waiting::Answer { link, to, asked: target.to_owned(), row });
+            self.answers_waiting += 1;
+        }
+        true
+    }
+
+    fn write(&self, now: Moment, waiting: &Waiting) -> Option<Datagram> {
+        let id = &self.identity;
+        let boot = id.boot_id.to_string();
+        let config = id.config_id.to_string();
+        let age = format!("max-age={}", self.tuning.max_age);
+        let host = format!("{SSDP_GROUP}:{SSDP_PORT}");
+        let ids = [("BOOTID.UPNP.ORG", boot.as_str()), ("CONFIGID.UPNP.ORG", config.as_str())];
+        match waiting {
+            Waiting::Written(datagram) => {
+                self.links.contains_key(&datagram.link).then(|| datagram.clone())
+            }
+            Waiting::Set { link, kind, row } => {
+                let (link, _) = self.links.get(link)?;
+                let (nt, usn) = self.rows().into_iter().nth(*row)?;
+                let location = self.location(link);
+                let data = match kind {
+                    Kind::Alive => message::lines(
+                        "NOTIFY * HTTP/1.1",
+                        &[
+                            ("HOST", host.as_str()), ("CACHE-CONTROL", &age), ("LOCATION", &location),
+                            ("NT", &nt), ("NTS", "ssdp:alive"), ("SERVER", &id.server), ("USN", &usn),
+                            ids[0], ids[1],
+                        ],
+                    ),
+                    Kind::ByeBye => message::lines(
+                        "NOTIFY * HTTP/1.1",
+                        &[("HOST", host.as_str()), ("NT", &nt), ("NTS", "ssdp:byebye"), ("USN", &usn), ids[0], ids[1]],
+                    ),
+                };
+                Some(Datagram { link: link.id, to: SocketAddrV4::new(SSDP_GROUP, SSDP_PORT), data })
+            }
+            Waiting::Answer { link, to, asked, row } => {
+                let (link, _) = self.links.get(link)?;
+                let (nt, usn) = self.rows().into_iter().nth(*row)?;
+                // A version asked is the version answered (SSDP-35).
+                let (st, usn) = if asked.starts_with("urn:") {
+                    (asked.clone(), format!("{}::{asked}", id.udn))
+                } else {
+                    (nt, usn)
+                };
+                let data = message::lines(
+                    "HTTP/1.1 200 OK",
+                    &[
+                        ("CACHE-CONTROL", age.as_str()), ("DATE", &http_date(now)), ("EXT", ""),
+                        ("LOCATION", &self.location(link)), ("SERVER", &id.server), ("ST", &st), ("USN", &usn),
+                        ids[0], ids[1],
+                    ],
+                );
+                Some(Datagram { link: link.id, to: *to, data })
+            }
+        }
+    }
+
+    fn location(&self, link: &Link) -> String {
+        format!("http://{}:{}{}", link.address, link.port, self.identity.description_path)
+    }
+}

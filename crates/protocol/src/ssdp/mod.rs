@@ -1,0 +1,8 @@
+//! Discovery (UDA §1): a server announces itself and answers searches.
+
+mod announcer;
+mod limiter;
+mod message;
+
+pub use announcer::{Announcer, Datagram, Heard, Identity, Link, LinkId, Tuning};
+pub use message::{Message, Search, compose_search, parse};

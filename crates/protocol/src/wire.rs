@@ -1,0 +1,100 @@
+//! Identifiers fixed by the standards, and by old devices that need them.
+
+use std::net::Ipv4Addr;
+
+/// The SSDP multicast group (UDA §1).
+pub const SSDP_GROUP: Ipv4Addr = Ipv4Addr::new(239, 255, 255, 250);
+/// The SSDP port (UDA §1).
+pub const SSDP_PORT: u16 = 1900;
+/// What we are (UDA §2).
+pub const MEDIA_SERVER: &str = "urn:schemas-upnp-org:device:MediaServer:1";
+/// The root device search target (UDA §1.3.2).
+pub const ROOT_DEVICE: &str = "upnp:rootdevice";
+/// Namespace of device documents (UDA §2.3).
+pub const NS_DEVICE: &str = "urn:schemas-upnp-org:device-1-0";
+/// Namespace of service documents (UDA §2.5).
+pub const NS_SERVICE: &str = "urn:schemas-upnp-org:service-1-0";
+/// Namespace of SOAP envelopes (UDA §3.2).
+pub const NS_SOAP: &str = "http://schemas.xmlsoap.org/soap/envelope/";
+/// The SOAP encoding style every envelope names (UDA §3.2).
+pub const SOAP_ENCODING: &str = "http://schemas.xmlsoap.org/soap/encoding/";
+/// Namespace of the error inside a SOAP fault (UDA §3.2).
+pub const NS_CONTROL: &str = "urn:schemas-upnp-org:control-1-0";
+/// Namespace of event bodies (UDA §4.3).
+pub const NS_EVENT: &str = "urn:schemas-upnp-org:event-1-0";
+/// Namespace of DIDL-Lite (CDS).
+pub const NS_DIDL: &str = "urn:schemas-upnp-org:metadata-1-0/DIDL-Lite/";
+/// Namespace of `upnp:` properties (CDS).
+pub const NS_UPNP: &str = "urn:schemas-upnp-org:metadata-1-0/upnp/";
+/// Namespace of Dublin Core properties (CDS).
+pub const NS_DC: &str = "http://purl.org/dc/elements/1.1/";
+/// Namespace of `dlna:` in device documents (DLNA).
+pub const NS_DLNA_DEVICE: &str = "urn:schemas-dlna-org:device-1-0";
+/// Namespace of `dlna:` in DIDL-Lite (DLNA).
+pub const NS_DLNA: &str = "urn:schemas-dlna-org:metadata-1-0/";
+
+/// The services of the media server, in the order of the device document.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Service {
+    /// ContentDirectory:1.
+    ContentDirectory,
+    /// ConnectionManager:1.
+    ConnectionManager,
+    /// The registrar that some games consoles ask for before they list a server.
+    Registrar,
+}
+
+impl Service {
+    /// All of them.
+    pub const ALL: [Service; 3] =
+        [Service::ContentDirectory, Service::ConnectionManager, Service::Registrar];
+
+    /// The service type as announced.
+    pub fn urn(self) -> &'static str {
+        match self {
+            Service::ContentDirectory => "urn:schemas-upnp-org:service:ContentDirectory:1",
+            Service::ConnectionManager => "urn:schemas-upnp-org:service:ConnectionManager:1",
+            Service::Registrar => "urn:microsoft.com:service:X_MS_MediaReceiverRegistrar:1",
+        }
+    }
+
+    /// The service id of the device document (UDA §2.3).
+    pub fn id(self) -> &'static str {
+        match self {
+            Service::ContentDirectory => "urn:upnp-org:serviceId:ContentDirectory",
+            Service::ConnectionManager => "urn:upnp-org:serviceId:ConnectionManager",
+            Service::Registrar => "urn:microsoft.com:serviceId:X_MS_MediaReceiverRegistrar",
+        }
+    }
+
+    /// The short name in our own URLs.
+    pub fn slug(self) -> &'static str {
+        match self {
+            Service::ContentDirectory => "content",
+            Service::ConnectionManager => "connection",
+            Service::Registrar => "registrar",
+        }
+    }
+
+    /// The service with this short name.
+    pub fn from_slug(slug: &str) -> Option<Service> {
+        Service::ALL.into_iter().find(|s| s.slug() == slug)
+    }
+
+    /// Whether a service type names this service in any version (SOAP-3).
+    pub fn is_type(self, urn: &str) -> bool {
+        let (name, _) = split_version(self.urn());
+        split_version(urn).0 == name
+    }
+}
+
+/// Splits `urn:…:Name:2` into its name and its version; a missing version counts as 1.
+pub fn split_version(urn: &str) -> (&str, u32) {
+    match urn.rsplit_once(':') {
+        Some((name, version)) if !version.is_empty() => match version.parse() {
+            Ok(version) => (name, version),
+            Err(_) => (urn, 1),
+        },
+        _ => (urn, 1),
+    }
+}
