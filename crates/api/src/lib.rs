@@ -1,1 +1,21 @@
-//! x
+//! The JSON types that service and client share, with their OpenAPI schemas.
+//!
+//! Times are Unix milliseconds, sizes bytes, rates bits a second, durations milliseconds,
+//! unless a field's name says otherwise.
+
+mod catalogue;
+mod devices;
+mod folders;
+mod house;
+mod problem;
+
+pub use catalogue::{CataloguePage, CatalogueObject, ObjectFacts};
+pub use devices::{DecisionRequest, Device, DeviceName, ProofStep, Stream};
+pub use folders::{
+    Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Scan, ScanState,
+};
+pub use house::{
+    Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Interface, LiveEvent, Login, NewAccount, Session,
+    Setup, Status,
+};
+pub use problem::Problem;

@@ -158,7 +158,7 @@ fn aac_name(esds: &[u8]) -> Option<String> {
 fn descriptor<'a>(data: &mut &'a [u8]) -> Option<(u8, &'a [u8])> {
     let tag = *data.first()?;
     let mut length = 0usize;
-    let mut used = 1;
+    let mut used = 1usize;
     for byte in data.get(1..5.min(data.len()))? {
         length = length << 7 | usize::from(byte & 0x7f);
         used += 1;

@@ -1,1 +1,82 @@
-//! x
+//! The house's records in PostgreSQL, through SeaORM.
+//!
+//! [`Records`] is the one door: a few operations in the house's own words. What a command
+//! confirmed is committed before it returns. There is deliberately no look-up of a file by its
+//! path: files are found through the catalogue, with a pass.
+
+mod accounts;
+mod devices;
+mod entity;
+mod folders;
+mod migration;
+mod settings;
+
+use std::time::Duration;
+
+use sea_orm::{ConnectOptions, Database, DatabaseConnection};
+use sea_orm_migration::MigratorTrait;
+
+pub use folders::{Batch, FileRow, LeftOut, Loaded, NewFolder};
+pub use settings::Counter;
+
+/// Why the records did not do something.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// PostgreSQL is not reachable; nothing was saved.
+    #[error("PostgreSQL is not reachable: {0}")]
+    Away(String),
+    /// PostgreSQL refused.
+    #[error("the database refused: {0}")]
+    Refused(String),
+    /// A record does not read back.
+    #[error("a record is damaged: {0}")]
+    Damaged(String),
+}
+
+impl From<sea_orm::DbErr> for StoreError {
+    fn from(error: sea_orm::DbErr) -> StoreError {
+        use sea_orm::DbErr;
+        match &error {
+            DbErr::ConnectionAcquire(_) | DbErr::Conn(_) => StoreError::Away(error.to_string()),
+            DbErr::Exec(e) | DbErr::Query(e) if is_io(&e.to_string()) => StoreError::Away(error.to_string()),
+            _ => StoreError::Refused(error.to_string()),
+        }
+    }
+}
+
+/// Whether an error's text is that of a broken connection; the driver gives no other sign.
+fn is_io(text: &str) -> bool {
+    let text = text.to_lowercase();
+    ["error communicating", "terminating connection", "connection", "shutting down", "starting up"]
+        .iter()
+        .any(|sign| text.contains(sign))
+}
+
+/// The records.
+#[derive(Debug, Clone)]
+pub struct Records {
+    database: DatabaseConnection,
+}
+
+impl Records {
+    /// Connects, waiting up to `patience` for the server, and brings the tables up to date.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the server cannot be reached or a migration fails.
+    pub async fn open(url: &str, patience: Duration) -> Result<Records, StoreError> {
+        let mut options = ConnectOptions::new(url);
+        options
+            .max_connections(8)
+            .connect_timeout(patience)
+            .acquire_timeout(Duration::from_secs(3))
+            .sqlx_logging(false);
+        let database = Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
+        migration::Migrator::up(&database, None).await?;
+        Ok(Records { database })
+    }
+
+    /// Whether the server answers now.
+    pub async fn answers(&self) -> bool {
+        self.database.ping().await.is_ok()
+    }
+}

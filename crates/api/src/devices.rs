@@ -1,0 +1,90 @@
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A step of the proof ladder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ProofStep {
+    /// `seen`, `read`, `opened`, `listed`, `started` or `skipped ahead`.
+    pub step: String,
+    /// Whether it is confirmed.
+    pub confirmed: bool,
+    /// When.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_ms: Option<u64>,
+    /// What the device did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub what: Option<String>,
+    /// The item's or container's title.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub item: Option<String>,
+    /// Bytes acknowledged.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub bytes: Option<u64>,
+}
+
+/// A device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Device {
+    /// Its number.
+    pub id: u32,
+    /// The name to show.
+    pub label: String,
+    /// The name a person gave it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// Its address.
+    pub address: String,
+    /// Its hardware address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hardware: Option<String>,
+    /// What it calls itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user_agent: Option<String>,
+    /// `waiting`, `admitted` or `refused`.
+    pub standing: String,
+    /// The kinds it may see when admitted.
+    pub kinds: Vec<String>,
+    /// When it was first seen.
+    pub first_seen_ms: u64,
+    /// When it was last seen.
+    pub last_seen_ms: u64,
+    /// Its proof, all six steps in order.
+    pub proof: Vec<ProofStep>,
+}
+
+/// A decision on a device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DecisionRequest {
+    /// `waiting`, `admitted` or `refused`.
+    pub standing: String,
+    /// The kinds it may see; all if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kinds: Option<Vec<String>>,
+    /// A name for it; unchanged if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// A device's name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceName {
+    /// 1 to 63 characters.
+    pub name: String,
+}
+
+/// A stream that runs.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Stream {
+    /// The device's number.
+    pub device: u32,
+    /// The device's name.
+    pub label: String,
+    /// The item's title.
+    pub title: String,
+    /// When the request began.
+    pub since_ms: u64,
+    /// Bytes acknowledged of this request.
+    pub delivered: u64,
+    /// Bytes asked for.
+    pub wanted: u64,
+}

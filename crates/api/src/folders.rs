@@ -1,0 +1,125 @@
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A folder to publish.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewFolder {
+    /// Where it is on the host, absolute.
+    pub path: String,
+    /// The label devices see; the directory's name if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// The kinds it holds: `video`, `music`, `picture`; all if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kinds: Option<Vec<String>>,
+}
+
+/// Items by kind.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KindCounts {
+    /// Films and clips.
+    pub video: u32,
+    /// Tracks.
+    pub music: u32,
+    /// Pictures.
+    pub picture: u32,
+}
+
+/// A published folder.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Folder {
+    /// Its number.
+    pub id: u32,
+    /// Its label.
+    pub label: String,
+    /// Where it is on the host.
+    pub path: String,
+    /// The kinds it holds.
+    pub kinds: Vec<String>,
+    /// Items published from it.
+    pub items: KindCounts,
+    /// Files that the last scan left out.
+    pub left_out: u32,
+    /// When the last scan ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub scanned_ms: Option<u64>,
+    /// The scan that runs or failed, if any.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub scan: Option<Scan>,
+}
+
+/// Where a scan is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ScanState {
+    /// Listing and reading.
+    Running,
+    /// Ended early.
+    Failed,
+}
+
+/// A scan's progress.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Scan {
+    /// Where it is.
+    pub state: ScanState,
+    /// Files looked at.
+    pub done: u64,
+    /// Files still to look at, as far as listed.
+    pub to_do: u64,
+    /// Whether listing has ended, so that `to_do` is all.
+    pub listed: bool,
+    /// Files left out so far.
+    pub left_out: u64,
+    /// Files a second.
+    pub rate: f64,
+    /// Milliseconds left at this rate, once listed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remaining_ms: Option<u64>,
+    /// Why it failed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<String>,
+}
+
+/// A file that is not published.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LeftOut {
+    /// Its path below the folder.
+    pub path: String,
+    /// Why.
+    pub reason: String,
+}
+
+/// Files that are not published.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LeftOutList {
+    /// The files.
+    pub files: Vec<LeftOut>,
+}
+
+/// A directory on the host that could be published.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Place {
+    /// Its name.
+    pub name: String,
+    /// Its absolute path.
+    pub path: String,
+    /// Why it is proposed: `media folder`, `attached volume`; nothing for plain directories.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// Why it cannot be chosen, if it cannot.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<String>,
+}
+
+/// What the folder picker shows.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Places {
+    /// The directory listed; empty for the proposals.
+    pub path: String,
+    /// The directory around it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub parent: Option<String>,
+    /// What is in it.
+    pub places: Vec<Place>,
+}

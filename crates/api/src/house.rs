@@ -1,0 +1,166 @@
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The house's own settings.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct House {
+    /// The name that televisions show.
+    pub name: String,
+    /// The rule for devices never met before: `ask` or `open`.
+    pub doorway: String,
+    /// The server's UDN.
+    pub udn: String,
+}
+
+/// A change of house settings; what is left out stays.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HouseChange {
+    /// The new name, 1 to 63 characters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The new doorway: `ask` or `open`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub doorway: Option<String>,
+}
+
+/// An interface address by which devices reach the house.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Interface {
+    /// The interface's name.
+    pub name: String,
+    /// The device listener's address and port there.
+    pub address: String,
+    /// Whether the house can be found by search there; if not, why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub discovery_problem: Option<String>,
+}
+
+/// How the house is.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Status {
+    /// The house.
+    pub house: House,
+    /// The service's version.
+    pub version: String,
+    /// When it started.
+    pub started_ms: u64,
+    /// Where devices reach it.
+    pub interfaces: Vec<Interface>,
+    /// Items in the catalogue.
+    pub items: u64,
+    /// Folders published.
+    pub folders: u32,
+    /// When the catalogue last changed, if it did since the start.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub changed_ms: Option<u64>,
+    /// Devices waiting.
+    pub waiting: u32,
+    /// Devices admitted.
+    pub admitted: u32,
+    /// Devices refused.
+    pub refused: u32,
+    /// Streams running.
+    pub streams: u32,
+    /// Whether the catalogue is loaded from the records.
+    pub loaded: bool,
+    /// Whether PostgreSQL answers.
+    pub records: bool,
+    /// What needs a person's attention, in sentences.
+    pub attention: Vec<String>,
+}
+
+/// Whether this house still needs its first password.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Setup {
+    /// True on first start.
+    pub needed: bool,
+    /// Whether an account made from here needs a one-time code.
+    pub code_needed: bool,
+}
+
+/// An account to make.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewAccount {
+    /// Its name; `house` for the first.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Its password, at least 8 characters.
+    pub password: String,
+    /// The one-time code shown on the host, where one is needed.
+    #[serde(default)]
+    pub code: Option<String>,
+}
+
+/// Signing in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Login {
+    /// The account; `house` if left out.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// The password.
+    pub password: String,
+    /// True for a program: the token comes back in the answer, and no cookie is set.
+    #[serde(default)]
+    pub token: bool,
+}
+
+/// A session.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// The account.
+    pub account: String,
+    /// To be sent as `X-CSRF-Token` with every change.
+    pub csrf: String,
+    /// The token, for programs only.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub token: Option<String>,
+}
+
+/// Who is signed in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Account {
+    /// Its name.
+    pub name: String,
+}
+
+/// From where the console can be reached.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConsoleAccess {
+    /// Whether it is open to the house's network.
+    pub open: bool,
+    /// The addresses to type in there.
+    #[serde(default)]
+    pub addresses: Vec<String>,
+    /// SHA-256 of the certificate, to compare with what the browser shows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fingerprint: Option<String>,
+}
+
+/// A one-time code for making an account.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Code {
+    /// The code.
+    pub code: String,
+    /// Seconds for which it counts.
+    pub seconds: u32,
+}
+
+/// A configuration value and where it came from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConfigValue {
+    /// Its name in the file; `MOSTRA_` and the name in capitals in the environment.
+    pub name: String,
+    /// Its value; a secret is not shown.
+    pub value: String,
+    /// `flag`, `environment`, `file` or `default`.
+    pub source: String,
+    /// What it is for.
+    pub about: String,
+}
+
+/// What a live event says: the named part of the house changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LiveEvent {
+    /// `house`, `folders`, `catalogue`, `devices` or `streams`.
+    pub topic: String,
+}

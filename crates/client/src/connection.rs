@@ -1,0 +1,143 @@
+//! The way to the service.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::time::Duration;
+
+use mostra_api::Problem;
+use reqwest::Method;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+/// What went wrong, why, and the next step.
+#[derive(Debug)]
+pub struct Failure(Problem);
+
+impl Failure {
+    /// A failure on our side.
+    pub fn new(title: impl Into<String>, next: &str) -> Failure {
+        let next = (!next.is_empty()).then(|| next.to_owned());
+        Failure(Problem { kind: "about:blank".into(), title: title.into(), status: 0, detail: None, next })
+    }
+
+    /// Prints it and gives the exit code.
+    pub fn report(&self, json: bool) -> ExitCode {
+        if json {
+            eprintln!("{}", serde_json::to_string(&self.0).unwrap_or_default());
+        } else {
+            eprintln!("mostra: {}", self.0.title);
+            for line in [&self.0.detail, &self.0.next].into_iter().flatten() {
+                eprintln!("  {line}");
+            }
+        }
+        ExitCode::from(1)
+    }
+}
+
+/// A connection with a token kept in a file that only its owner can read.
+#[derive(Debug)]
+pub struct Connection {
+    base: String,
+    token_file: PathBuf,
+    client: reqwest::Client,
+}
+
+impl Connection {
+    /// For a console address and a token file.
+    pub fn new(console: &str, token_file: Option<PathBuf>) -> Result<Connection, Failure> {
+        let token_file = token_file.unwrap_or_else(|| {
+            let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
+            let base = std::env::var("XDG_CONFIG_HOME").unwrap_or_else(|_| format!("{home}/.config"));
+            PathBuf::from(base).join("mostra/token")
+        });
+        let client = reqwest::Client::builder()
+            .no_proxy()
+            .connect_timeout(Duration::from_secs(5))
+            .build()
+            .map_err(|e| Failure::new(e.to_string(), ""))?;
+        Ok(Connection { base: console.trim_end_matches('/').to_owned(), token_file, client })
+    }
+
+    /// Reads a resource.
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+        self.json(self.send::<()>(Method::GET, path, None).await?).await
+    }
+
+    /// Sends a change and reads the answer.
+    pub async fn change<T: DeserializeOwned>(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&impl Serialize>,
+    ) -> Result<T, Failure> {
+        self.json(self.send(method, path, body).await?).await
+    }
+
+    /// Removes a resource.
+    pub async fn remove(&self, path: &str) -> Result<(), Failure> {
+        self.send::<()>(Method::DELETE, path, None).await.map(drop)
+    }
+
+    async fn json<T: DeserializeOwned>(&self, answer: reqwest::Response) -> Result<T, Failure> {
+        answer.json().await.map_err(|e| {
+            Failure::new(format!("the service's answer cannot be read: {e}"), "Client and service may differ in version.")
+        })
+    }
+
+    async fn send<B: Serialize>(&self, method: Method, path: &str, body: Option<&B>) -> Result<reqwest::Response, Failure> {
+        let mut request = self.client.request(method, format!("{}/api/v1{path}", self.base));
+        if let Ok(token) = std::fs::read_to_string(&self.token_file) {
+            request = request.bearer_auth(token.trim());
+        }
+        if let Some(body) = body {
+            request = request.json(body);
+        }
+        let answer = request.send().await.map_err(|error| {
+            let why = if error.is_connect() { "nothing answers there" } else { "the connection broke" };
+            Failure::new(
+                format!("the service at {} is not reachable: {why}", self.base),
+                "Start mostrad, or name its console with --console.",
+            )
+        })?;
+        if answer.status().is_success() {
+            return Ok(answer);
+        }
+        let status = answer.status().as_u16();
+        let problem: Problem = answer.json().await.unwrap_or(Problem {
+            kind: "about:blank".into(),
+            title: format!("the service answered with status {status}"),
+            status,
+            detail: None,
+            next: None,
+        });
+        Err(Failure(problem))
+    }
+
+    /// Keeps a token for later calls, in a file of mode 0600.
+    pub fn keep(&self, token: &str) -> Result<PathBuf, Failure> {
+        use std::io::Write;
+        use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+        let write = || -> std::io::Result<()> {
+            if let Some(folder) = self.token_file.parent() {
+                std::fs::create_dir_all(folder)?;
+            }
+            let mut options = std::fs::OpenOptions::new();
+            let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(&self.token_file)?;
+            // A file that was there before keeps its mode, so it is set as well.
+            file.set_permissions(std::fs::Permissions::from_mode(0o600))?;
+            file.write_all(token.as_bytes())
+        };
+        write().map_err(|e| {
+            Failure::new(
+                format!("the token cannot be kept in {}: {e}", self.token_file.display()),
+                "Name another file with --token-file.",
+            )
+        })?;
+        Ok(self.token_file.clone())
+    }
+
+    /// Drops the kept token.
+    pub fn drop_token(&self) {
+        let _ = std::fs::remove_file(&self.token_file);
+    }
+}

@@ -1,0 +1,186 @@
+//! folder add, list, show, remove, rescan.
+
+use std::io::IsTerminal;
+use std::time::Duration;
+
+use clap::Subcommand;
+use indicatif::{ProgressBar, ProgressStyle};
+use mostra_api::{Folder, LeftOutList, NewFolder, Scan, ScanState};
+use reqwest::Method;
+
+use crate::connection::{Connection, Failure};
+use crate::output::{Output, count, sure, table, time};
+
+#[derive(Debug, Subcommand)]
+pub enum Verb {
+    /// Publish a folder where it is; nothing is moved or changed
+    Add {
+        /// The folder
+        path: String,
+        /// Its label in the menus [default: the folder's name]
+        #[arg(long)]
+        label: Option<String>,
+        /// The kinds it holds
+        #[arg(long, value_delimiter = ',', default_value = "video,music,picture")]
+        kinds: Vec<String>,
+        /// Do not wait for the scan
+        #[arg(long)]
+        no_wait: bool,
+    },
+    /// List published folders
+    List,
+    /// Show a folder and what its last scan left out
+    Show {
+        /// Its number or label
+        folder: String,
+    },
+    /// Stop publishing a folder; its files stay
+    Remove {
+        /// Its number or label
+        folder: String,
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Look for new, changed and vanished files
+    Rescan {
+        /// Its number or label
+        folder: String,
+        /// Do not wait for the scan
+        #[arg(long)]
+        no_wait: bool,
+    },
+}
+
+pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+    match verb {
+        Verb::Add { path, label, kinds, no_wait } => {
+            let path = std::path::absolute(&path).map_or(path, |p| p.to_string_lossy().into_owned());
+            let new = NewFolder { path, label, kinds: Some(kinds) };
+            let folder: Folder = connection.change(Method::POST, "/folders", Some(&new)).await?;
+            finish(connection, output, folder, no_wait, "Published").await
+        }
+        Verb::List => {
+            let folders: Vec<Folder> = connection.get("/folders").await?;
+            output.print(&folders, |folders| {
+                if folders.is_empty() {
+                    return "Nothing is published yet. Begin with: mostra folder add PATH".into();
+                }
+                table(&["no", "label", "kinds", "items", "left out", "scan", "path"], folders.iter().map(row))
+            })
+        }
+        Verb::Show { folder } => {
+            let folder = find(connection, &folder).await?;
+            let left: LeftOutList = connection.get(&format!("/folders/{}/left-out", folder.id)).await?;
+            output.print(&(&folder, &left), |(folder, left)| show(folder, left))
+        }
+        Verb::Remove { folder, yes } => {
+            let folder = find(connection, &folder).await?;
+            if !yes && !sure(&format!("Stop publishing {:?}? Its files stay where they are.", folder.label)) {
+                return Err(Failure::new("nothing was removed", "Say --yes to remove without being asked."));
+            }
+            connection.remove(&format!("/folders/{}", folder.id)).await?;
+            output.print(&folder, |f| format!("{} is published no more. Its files are untouched in {}.", f.label, f.path))
+        }
+        Verb::Rescan { folder, no_wait } => {
+            let folder = find(connection, &folder).await?;
+            let path = format!("/folders/{}/rescan", folder.id);
+            let folder: Folder = connection.change(Method::POST, &path, None::<&()>).await?;
+            finish(connection, output, folder, no_wait, "Scanned").await
+        }
+    }
+}
+
+async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> {
+    let folders: Vec<Folder> = connection.get("/folders").await?;
+    let fits = |f: &Folder| f.id.to_string() == wanted || f.label == wanted || f.path == wanted;
+    let mut found: Vec<Folder> = folders.into_iter().filter(fits).collect();
+    match found.len() {
+        1 => Ok(found.remove(0)),
+        0 => Err(Failure::new(format!("no folder is called {wanted:?}"), "See: mostra folder list")),
+        _ => Err(Failure::new(format!("several folders are called {wanted:?}"), "Use the number from: mostra folder list")),
+    }
+}
+
+fn items(folder: &Folder) -> u64 {
+    u64::from(folder.items.video) + u64::from(folder.items.music) + u64::from(folder.items.picture)
+}
+
+fn scan_words(folder: &Folder) -> String {
+    match (&folder.scan, folder.scanned_ms) {
+        (Some(Scan { state: ScanState::Running, done, to_do, .. }), _) => format!("{done} of {}", done + to_do),
+        (Some(Scan { problem, .. }), _) => format!("failed: {}", problem.as_deref().unwrap_or("unknown")),
+        (None, Some(at)) => time(at),
+        (None, None) => "not yet".into(),
+    }
+}
+
+fn row(folder: &Folder) -> Vec<String> {
+    vec![
+        folder.id.to_string(),
+        folder.label.clone(),
+        folder.kinds.join(","),
+        items(folder).to_string(),
+        folder.left_out.to_string(),
+        scan_words(folder),
+        folder.path.clone(),
+    ]
+}
+
+fn show(folder: &Folder, left: &LeftOutList) -> String {
+    let mut lines = vec![
+        format!("{}  ({})", folder.label, folder.path),
+        format!("  kinds      {}", folder.kinds.join(", ")),
+        format!(
+            "  items      {} video, {} music, {} picture",
+            folder.items.video, folder.items.music, folder.items.picture
+        ),
+        format!("  last scan  {}", scan_words(folder)),
+        format!("  left out   {}", left.files.len()),
+    ];
+    lines.extend(left.files.iter().map(|f| format!("    {}  ({})", f.path, f.reason)));
+    lines.join("\n")
+}
+
+/// Waits for the scan, showing progress on a terminal.
+async fn finish(
+    connection: &Connection,
+    output: &Output,
+    folder: Folder,
+    no_wait: bool,
+    done: &str,
+) -> Result<(), Failure> {
+    let path = format!("/folders/{}", folder.id);
+    let mut folder = folder;
+    let bar = (!output.json && !no_wait && std::io::stderr().is_terminal()).then(|| {
+        let style = ProgressStyle::with_template("{spinner} {bar:30} {pos} of {len}  {msg}");
+        ProgressBar::new(0).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
+    });
+    while !no_wait {
+        folder = connection.get(&path).await?;
+        let Some(scan) = folder.scan.as_ref().filter(|s| s.state == ScanState::Running) else { break };
+        if let Some(bar) = &bar {
+            bar.set_length(scan.done + scan.to_do);
+            bar.set_position(scan.done);
+            let left = scan.remaining_ms.map(|ms| format!(", {} s left", ms.div_ceil(1000))).unwrap_or_default();
+            bar.set_message(format!("{:.0}/s{left}, {} left out", scan.rate, scan.left_out));
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    if let Some(bar) = bar {
+        bar.finish_and_clear();
+    }
+    if let Some(problem) = folder.scan.as_ref().and_then(|s| s.problem.clone()) {
+        return Err(Failure::new(format!("the scan of {:?} failed: {problem}", folder.label), "Try: mostra folder rescan"));
+    }
+    output.print(&folder, |folder| {
+        if no_wait {
+            return format!("{done} {}; the scan goes on. See: mostra folder list", folder.label);
+        }
+        let mut text = format!("{done} {}: {}", folder.label, count(items(folder), "item"));
+        if folder.left_out > 0 {
+            text += &format!(", {} left out. Why: mostra folder show {}", folder.left_out, folder.id);
+        }
+        text
+    })
+}

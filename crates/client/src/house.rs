@@ -1,0 +1,181 @@
+//! status, login, house, config.
+
+use std::io::{IsTerminal, Read};
+
+use clap::Subcommand;
+use mostra_api::{Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Login, NewAccount, Session, Setup, Status};
+use reqwest::Method;
+
+use crate::connection::{Connection, Failure};
+use crate::output::{Output, count, table, time};
+
+#[derive(Debug, Subcommand)]
+pub enum Verb {
+    /// Show the house's name, or change it
+    Name {
+        /// The new name, as televisions will show it
+        name: Option<String>,
+    },
+    /// Show the rule for devices never met before, or change it
+    Doorway {
+        /// ask: they wait for a decision; open: they are admitted
+        #[arg(value_parser = ["ask", "open"])]
+        doorway: Option<String>,
+    },
+    /// Open the console to the house's network, by TLS
+    Open,
+    /// Close the console to the house's network
+    Close,
+    /// Show a one-time code with which somebody in the house makes an account
+    Code,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum ConfigVerb {
+    /// Show every value and where it came from
+    Show,
+}
+
+pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+    match verb {
+        Verb::Name { name: None } => {
+            let house: House = connection.get("/house").await?;
+            output.print(&house, |h| h.name.clone())
+        }
+        Verb::Name { name } => change(connection, output, HouseChange { name, doorway: None }).await,
+        Verb::Doorway { doorway: None } => {
+            let house: House = connection.get("/house").await?;
+            output.print(&house, |h| h.doorway.clone())
+        }
+        Verb::Doorway { doorway } => change(connection, output, HouseChange { name: None, doorway }).await,
+        Verb::Open => access(connection, output, true).await,
+        Verb::Close => access(connection, output, false).await,
+        Verb::Code => {
+            let code: Code = connection.change(Method::POST, "/console/code", None::<&()>).await?;
+            output.print(&code, |c| format!("{}  (for one account, within {} minutes)", c.code, c.seconds / 60))
+        }
+    }
+}
+
+async fn change(connection: &Connection, output: &Output, change: HouseChange) -> Result<(), Failure> {
+    let house: House = connection.change(Method::PATCH, "/house", Some(&change)).await?;
+    output.print(&house, |h| format!("{}: devices never met before {}", h.name, doorway_words(&h.doorway)))
+}
+
+fn doorway_words(doorway: &str) -> &'static str {
+    if doorway == "open" { "are admitted (doorway open)" } else { "wait for a decision (doorway ask)" }
+}
+
+async fn access(connection: &Connection, output: &Output, open: bool) -> Result<(), Failure> {
+    let wish = ConsoleAccess { open, addresses: vec![], fingerprint: None };
+    let access: ConsoleAccess = connection.change(Method::PUT, "/console", Some(&wish)).await?;
+    output.print(&access, |a| {
+        if !a.open {
+            return "The console is closed to the house; this host still reaches it.".into();
+        }
+        format!(
+            "The console is open to the house at {}\nThe browser will warn once about the certificate; its SHA-256 must be\n  {}\nFor an account there: mostra house code",
+            a.addresses.join(" "),
+            a.fingerprint.as_deref().unwrap_or_default()
+        )
+    })
+}
+
+pub async fn status(connection: &Connection, output: &Output) -> Result<(), Failure> {
+    let status: Status = connection.get("/status").await?;
+    output.print(&status, |s| {
+        let mut lines = vec![
+            format!("{} is on.", s.house.name),
+            format!("  catalogue   {} from {}", count(s.items, "item"), count(s.folders.into(), "folder")),
+            format!("  devices     {} admitted, {} waiting, {} refused", s.admitted, s.waiting, s.refused),
+            format!("  streams     {}", s.streams),
+            format!("  doorway     {}", doorway_words(&s.house.doorway)),
+        ];
+        for interface in &s.interfaces {
+            lines.push(format!("  reached by  {} on {}", interface.address, interface.name));
+        }
+        lines.push(format!("  since       {}, version {}", time(s.started_ms), s.version));
+        if !s.loaded {
+            lines.push("The catalogue is still loading.".into());
+        }
+        lines.extend(s.attention.iter().map(|a| format!("! {a}")));
+        lines.join("\n")
+    })
+}
+
+pub async fn config(connection: &Connection, output: &Output) -> Result<(), Failure> {
+    let values: Vec<ConfigValue> = connection.get("/config").await?;
+    output.print(&values, |values| {
+        let rows = values.iter().map(|v| vec![v.name.clone(), v.value.clone(), v.source.clone(), v.about.clone()]);
+        table(&["name", "value", "from", "about"], rows)
+    })
+}
+
+pub async fn login(
+    connection: &Connection,
+    output: &Output,
+    name: &str,
+    password_file: Option<&str>,
+) -> Result<(), Failure> {
+    let setup: Setup = connection.get("/setup").await?;
+    let first = setup.needed && !setup.code_needed;
+    let password = password(password_file, first)?;
+    if first {
+        let new = NewAccount { name: Some(name.into()), password: password.clone(), code: None };
+        let _: Account = connection.change(Method::POST, "/accounts", Some(&new)).await?;
+    }
+    let login = Login { name: Some(name.into()), password, token: true };
+    let session: Session = connection.change(Method::POST, "/session", Some(&login)).await?;
+    let token = session.token.ok_or_else(|| Failure::new("the service gave no token", ""))?;
+    let file = connection.keep(&token)?;
+    output.print(&Account { name: session.account }, |a| {
+        format!("Signed in as {}. The token is in {}.", a.name, file.display())
+    })
+}
+
+fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
+    let unreadable = |e: std::io::Error| Failure::new(format!("the password cannot be read: {e}"), "");
+    let read = match file {
+        Some("-") => {
+            let mut text = String::new();
+            std::io::stdin().read_to_string(&mut text).map_err(unreadable)?;
+            text
+        }
+        Some(file) => std::fs::read_to_string(file).map_err(unreadable)?,
+        None if std::io::stdin().is_terminal() => {
+            if first {
+                eprintln!("This house is new. Choose its password, at least 8 characters.");
+            }
+            let once = hidden("Password: ")?;
+            if first && hidden("Once more: ")? != once {
+                return Err(Failure::new("the two passwords differ", "Try again."));
+            }
+            once
+        }
+        None => return Err(Failure::new("there is no terminal to ask for the password", "Give --password-file.")),
+    };
+    Ok(read.trim_end_matches(['\n', '\r']).to_owned())
+}
+
+/// Reads a line without showing it.
+fn hidden(prompt: &str) -> Result<String, Failure> {
+    eprint!("{prompt}");
+    let quiet = |on: bool| {
+        let word = if on { "-echo" } else { "echo" };
+        let _ = std::process::Command::new("stty").arg(word).status();
+    };
+    quiet(true);
+    let mut line = String::new();
+    let read = std::io::stdin().read_line(&mut line);
+    quiet(false);
+    eprintln!();
+    read.map_err(|e| Failure::new(format!("the password cannot be read: {e}"), ""))?;
+    Ok(line.trim_end_matches(['\n', '\r']).to_owned())
+}
+
+pub async fn logout(connection: &Connection, output: &Output) -> Result<(), Failure> {
+    let ended = connection.remove("/session").await;
+    connection.drop_token();
+    ended?;
+    output.print(&(), |()| "Signed out.".into())
+}

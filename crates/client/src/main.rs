@@ -1,0 +1,89 @@
+//! mostra: the house from the command line.
+
+mod catalogue;
+mod connection;
+mod device;
+mod folder;
+mod house;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use connection::{Connection, Failure};
+use output::Output;
+
+/// Publish media folders, let devices in, and see the proof that they play.
+#[derive(Debug, Parser)]
+#[command(name = "mostra", version, propagate_version = true)]
+struct Arguments {
+    /// The service's console address
+    #[arg(long, global = true, env = "MOSTRA_CONSOLE", default_value = "http://127.0.0.1:7641", value_name = "URL")]
+    console: String,
+    /// File with the token of this login [default: ~/.config/mostra/token]
+    #[arg(long, global = true, env = "MOSTRA_TOKEN_FILE", value_name = "FILE", hide_default_value = true)]
+    token_file: Option<std::path::PathBuf>,
+    /// Print JSON for programs
+    #[arg(long, global = true)]
+    json: bool,
+    #[command(subcommand)]
+    noun: Noun,
+}
+
+#[derive(Debug, Subcommand)]
+enum Noun {
+    /// How the house is
+    Status,
+    /// Sign in; on first start, choose the password
+    Login {
+        /// The account
+        #[arg(long, default_value = "house")]
+        name: String,
+        /// Read the password from this file, or from standard input with `-`
+        #[arg(long, value_name = "FILE")]
+        password_file: Option<String>,
+    },
+    /// Sign out and drop the token
+    Logout,
+    /// The house's name, doorway and console
+    #[command(subcommand)]
+    House(house::Verb),
+    /// Published folders
+    #[command(subcommand)]
+    Folder(folder::Verb),
+    /// What the content directory offers
+    #[command(subcommand)]
+    Catalogue(catalogue::Verb),
+    /// Devices, decisions and proof
+    #[command(subcommand)]
+    Device(device::Verb),
+    /// The service's configuration
+    #[command(subcommand)]
+    Config(house::ConfigVerb),
+}
+
+#[tokio::main(flavor = "current_thread")]
+async fn main() -> ExitCode {
+    // A reader that closes the pipe early is no failure.
+    let arguments = Arguments::parse();
+    let connection = match Connection::new(&arguments.console, arguments.token_file) {
+        Ok(connection) => connection,
+        Err(failure) => return failure.report(arguments.json),
+    };
+    let output = Output { json: arguments.json };
+    let outcome = match arguments.noun {
+        Noun::Status => house::status(&connection, &output).await,
+        Noun::Login { name, password_file } => house::login(&connection, &output, &name, password_file.as_deref()).await,
+        Noun::Logout => house::logout(&connection, &output).await,
+        Noun::House(verb) => house::run(&connection, &output, verb).await,
+        Noun::Folder(verb) => folder::run(&connection, &output, verb).await,
+        Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
+        Noun::Device(verb) => device::run(&connection, &output, verb).await,
+        Noun::Config(house::ConfigVerb::Show) => house::config(&connection, &output).await,
+    };
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => Failure::report(&failure, arguments.json),
+    }
+}

@@ -1,0 +1,40 @@
+//! The service's one clock.
+
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use mostra_protocol::Moment;
+
+/// Unix time that never runs backwards: the wall clock at the start, then the monotonic one.
+#[derive(Debug, Clone, Copy)]
+pub struct Clock {
+    origin: Duration,
+    started: Instant,
+}
+
+impl Clock {
+    /// Starts the clock.
+    pub fn start() -> Clock {
+        let origin = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        Clock { origin, started: Instant::now() }
+    }
+
+    /// Now.
+    pub fn now(&self) -> Moment {
+        self.origin + self.started.elapsed()
+    }
+
+    /// The tokio instant at which `moment` comes.
+    pub fn instant(&self, moment: Moment) -> tokio::time::Instant {
+        tokio::time::Instant::from_std(self.started + moment.saturating_sub(self.origin))
+    }
+
+    /// When the clock started.
+    pub fn origin(&self) -> Moment {
+        self.origin
+    }
+}
+
+/// A moment in Unix milliseconds.
+pub fn ms(moment: Moment) -> u64 {
+    u64::try_from(moment.as_millis()).unwrap_or(u64::MAX)
+}

@@ -1,0 +1,268 @@
+//! Typed configuration: flags, then `MOSTRA_*`, then `mostra.toml`, then defaults.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use clap::Parser;
+
+use crate::trouble::Trouble;
+
+/// Publishes the house's media folders and proves that devices can play them.
+#[derive(Debug, Parser)]
+#[command(name = "mostrad", version)]
+pub struct Flags {
+    /// Configuration file [default: DATA/mostra.toml, if there]
+    #[arg(long, value_name = "FILE")]
+    config: Option<PathBuf>,
+    /// Directory for certificate, port memory and the database's address
+    #[arg(long, value_name = "DIR")]
+    data: Option<String>,
+    /// Interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list
+    #[arg(long, value_name = "LIST")]
+    interfaces: Option<String>,
+    /// Port of the device listener
+    #[arg(long, value_name = "PORT")]
+    device_port: Option<String>,
+    /// Port of the console on 127.0.0.1
+    #[arg(long, value_name = "PORT")]
+    console_port: Option<String>,
+    /// Port of the console for the house, by TLS, once a person opens it
+    #[arg(long, value_name = "PORT")]
+    house_port: Option<String>,
+    /// PostgreSQL to use [default: the one that scripts/postgres keeps for DATA]
+    #[arg(long, value_name = "URL")]
+    database_url: Option<String>,
+    /// Least important messages to log: error, warn, info, debug
+    #[arg(long, value_name = "LEVEL")]
+    log: Option<String>,
+    /// How to log: text or json
+    #[arg(long, value_name = "FORM")]
+    log_format: Option<String>,
+    /// Print the OpenAPI document of the console's interface and exit
+    #[arg(long)]
+    pub openapi: bool,
+}
+
+/// A value, where it came from, and what it is for.
+#[derive(Debug, Clone)]
+pub struct Sourced {
+    /// Name in the file.
+    pub name: &'static str,
+    /// The value, with secrets left out.
+    pub value: String,
+    /// `flag`, `environment`, `file` or `default`.
+    pub source: &'static str,
+    /// What it is for.
+    pub about: &'static str,
+}
+
+/// Which interfaces to serve.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Interfaces {
+    /// All that are up and have a private IPv4 address.
+    Auto,
+    /// Loopback only.
+    Loopback,
+    /// These names or addresses.
+    Listed(Vec<String>),
+}
+
+/// The configuration.
+#[derive(Debug, Clone)]
+pub struct Config {
+    /// Where the service keeps its own files.
+    pub data: PathBuf,
+    /// Which interfaces to serve.
+    pub interfaces: Interfaces,
+    /// Port of the device listener.
+    pub device_port: u16,
+    /// Port of the console on loopback.
+    pub console_port: u16,
+    /// Port of the console for the house.
+    pub house_port: u16,
+    /// PostgreSQL.
+    pub database_url: String,
+    /// Log level.
+    pub log: String,
+    /// Whether logs are JSON.
+    pub log_json: bool,
+    /// Every value with its source, for `mostra config show`.
+    pub shown: Vec<Sourced>,
+}
+
+struct Layers {
+    flags: BTreeMap<&'static str, String>,
+    file: toml::Table,
+    shown: Vec<Sourced>,
+}
+
+impl Layers {
+    fn pick(&mut self, name: &'static str, default: &str, about: &'static str) -> Result<String, Trouble> {
+        let environment = std::env::var(format!("MOSTRA_{}", name.to_uppercase())).ok();
+        let in_file = match self.file.get(name) {
+            None => None,
+            Some(toml::Value::String(text)) => Some(text.clone()),
+            Some(toml::Value::Integer(number)) => Some(number.to_string()),
+            Some(other) => {
+                return Err(Trouble::new(
+                    format!("{name} in the configuration file is a {}", other.type_str()),
+                    "Write it as a text or a number.",
+                ));
+            }
+        };
+        let (value, source) = match (self.flags.get(name), environment, in_file) {
+            (Some(value), _, _) => (value.clone(), "flag"),
+            (None, Some(value), _) => (value, "environment"),
+            (None, None, Some(value)) => (value, "file"),
+            (None, None, None) => (default.to_owned(), "default"),
+        };
+        let secret = name == "database_url" && source != "default";
+        let value_shown = if secret { hide_password(&value) } else { value.clone() };
+        self.shown.push(Sourced { name, value: value_shown, source, about });
+        Ok(value)
+    }
+
+    fn port(&mut self, name: &'static str, default: &str, about: &'static str) -> Result<u16, Trouble> {
+        let text = self.pick(name, default, about)?;
+        text.parse().map_err(|_| {
+            Trouble::new(format!("{name} is {text:?}, which is no port"), "Give a number from 0 to 65535.")
+        })
+    }
+}
+
+impl Config {
+    /// Puts the layers together.
+    ///
+    /// # Errors
+    /// [`Trouble`] that names the value at fault.
+    pub fn load(flags: &Flags) -> Result<Config, Trouble> {
+        let given = [
+            ("data", &flags.data),
+            ("interfaces", &flags.interfaces),
+            ("device_port", &flags.device_port),
+            ("console_port", &flags.console_port),
+            ("house_port", &flags.house_port),
+            ("database_url", &flags.database_url),
+            ("log", &flags.log),
+            ("log_format", &flags.log_format),
+        ];
+        let flags_given = given.into_iter().filter_map(|(n, v)| Some((n, v.clone()?))).collect();
+        let mut layers = Layers { flags: flags_given, file: toml::Table::new(), shown: Vec::new() };
+        let file = match &flags.config {
+            Some(path) => Some(path.clone()),
+            None => {
+                let data = flags.data.clone().or_else(|| std::env::var("MOSTRA_DATA").ok());
+                let path = PathBuf::from(data.unwrap_or_else(default_data)).join("mostra.toml");
+                path.exists().then_some(path)
+            }
+        };
+        if let Some(path) = file {
+            layers.file = read_file(&path)?;
+        }
+        let data = layers.pick("data", &default_data(), "where the service keeps its own files")?;
+        let interfaces = layers.pick(
+            "interfaces",
+            "auto",
+            "interfaces or addresses to serve: auto, loopback, or a comma list",
+        )?;
+        let interfaces = match interfaces.trim() {
+            "auto" => Interfaces::Auto,
+            "loopback" => Interfaces::Loopback,
+            list => Interfaces::Listed(list.split(',').map(|s| s.trim().to_owned()).collect()),
+        };
+        let device_port = layers.port("device_port", "7640", "port of the device listener")?;
+        let console_port = layers.port("console_port", "7641", "port of the console on 127.0.0.1")?;
+        let house_port = layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
+        let kept = Path::new(&data).join("postgres/url");
+        let kept = std::fs::read_to_string(kept).unwrap_or_default();
+        let mut database_url = layers.pick("database_url", "", "PostgreSQL to use")?;
+        if database_url.is_empty() {
+            database_url = kept.trim().to_owned();
+            if let Some(shown) = layers.shown.last_mut() {
+                shown.value = hide_password(&database_url);
+            }
+        }
+        let log = layers.pick("log", "info", "least important messages to log")?;
+        let log_format = layers.pick("log_format", "text", "how to log: text or json")?;
+        let log_json = match log_format.as_str() {
+            "text" => false,
+            "json" => true,
+            other => {
+                return Err(Trouble::new(format!("log_format is {other:?}"), "Give text or json."));
+            }
+        };
+        Ok(Config {
+            data: data.into(),
+            interfaces,
+            device_port,
+            console_port,
+            house_port,
+            database_url,
+            log,
+            log_json,
+            shown: layers.shown,
+        })
+    }
+}
+
+fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
+    const KNOWN: [&str; 8] = [
+        "data", "interfaces", "device_port", "console_port", "house_port", "database_url", "log", "log_format",
+    ];
+    let text = std::fs::read_to_string(path).map_err(|e| {
+        Trouble::new(format!("the configuration file {} cannot be read: {e}", path.display()), "Check --config.")
+    })?;
+    let table: toml::Table = text.parse().map_err(|e| {
+        Trouble::new(format!("the configuration file {} is not TOML: {e}", path.display()), "Correct that line.")
+    })?;
+    if let Some(unknown) = table.keys().find(|k| !KNOWN.contains(&k.as_str())) {
+        return Err(Trouble::new(
+            format!("{unknown:?} in {} is not a value we know", path.display()),
+            &format!("The values are: {}.", KNOWN.join(", ")),
+        ));
+    }
+    Ok(table)
+}
+
+fn default_data() -> String {
+    let home = std::env::var("HOME").unwrap_or_else(|_| "/var/lib".into());
+    std::env::var("XDG_DATA_HOME").unwrap_or_else(|_| format!("{home}/.local/share")) + "/mostra"
+}
+
+/// The URL with its password replaced.
+fn hide_password(url: &str) -> String {
+    let Some((scheme, rest)) = url.split_once("://") else { return url.to_owned() };
+    match rest.split_once('@') {
+        Some((user, place)) => {
+            let user = user.split(':').next().unwrap_or_default();
+            format!("{scheme}://{user}:…@{place}")
+        }
+        None => url.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn passwords_are_not_shown() {
+        assert_eq!(hide_password("postgres://a:secret@h/db?x=1"), "postgres://a:…@h/db?x=1");
+    }
+
+    #[test]
+    fn flags_win_over_the_file_and_sources_are_told() {
+        let folder = std::env::temp_dir().join(format!("mostra-config-{}", std::process::id()));
+        std::fs::create_dir_all(&folder).unwrap();
+        let file = folder.join("mostra.toml");
+        std::fs::write(&file, "device_port = 9000\nconsole_port = 9001\n").unwrap();
+        let flags = Flags::parse_from(["mostrad", "--config", file.to_str().unwrap(), "--console-port", "9100"]);
+        let config = Config::load(&flags).unwrap();
+        assert_eq!((config.device_port, config.console_port, config.house_port), (9000, 9100, 7642));
+        let source = |name: &str| config.shown.iter().find(|s| s.name == name).unwrap().source;
+        assert_eq!((source("device_port"), source("console_port"), source("house_port")), ("file", "flag", "default"));
+        std::fs::write(&file, "prot = 1\n").unwrap();
+        assert!(Config::load(&flags).unwrap_err().to_string().contains("prot"));
+        std::fs::remove_dir_all(folder).unwrap();
+    }
+}

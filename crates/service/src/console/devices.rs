@@ -1,0 +1,137 @@
+//! Devices, decisions, proof and streams.
+
+use actix_web::{HttpResponse, web};
+use mostra_api::{DecisionRequest, Device as ApiDevice, DeviceName, ProofStep, Stream};
+use mostra_core::Kinds;
+use mostra_core::access::{Grant, Standing};
+use mostra_core::device::Device;
+use mostra_core::proof::Step;
+
+use super::problem::Failure;
+use super::session::Caller;
+use crate::clock::ms;
+use crate::house::House;
+use crate::transfers::Load;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/devices", web::get().to(list))
+        .route("/devices/{id}", web::get().to(show))
+        .route("/devices/{id}", web::delete().to(forget))
+        .route("/devices/{id}/decision", web::put().to(decide))
+        .route("/devices/{id}/name", web::put().to(rename))
+        .route("/streams", web::get().to(streams));
+}
+
+fn told(device: &Device) -> ApiDevice {
+    let proof = Step::ALL.map(|step| {
+        let proof = device.ladder.proof(step);
+        ProofStep {
+            step: step.word().into(),
+            confirmed: proof.is_some(),
+            at_ms: proof.map(|p| ms(p.at)),
+            what: proof.map(|p| p.what.clone()),
+            item: proof.and_then(|p| p.item.clone()),
+            bytes: proof.and_then(|p| p.bytes),
+        }
+    });
+    ApiDevice {
+        id: device.id,
+        label: device.label(),
+        name: device.name.clone(),
+        address: device.address.to_string(),
+        hardware: device.hardware.map(|h| h.to_string()),
+        user_agent: device.user_agent.clone(),
+        standing: device.standing.word().into(),
+        kinds: device.grant.kinds.iter().map(|k| k.word().to_owned()).collect(),
+        first_seen_ms: ms(device.first_seen),
+        last_seen_ms: ms(device.last_seen),
+        proof: proof.into(),
+    }
+}
+
+fn missing() -> Failure {
+    Failure::missing("No such device").next("`mostra device list` shows all.")
+}
+
+async fn list(_: Caller, house: web::Data<House>) -> web::Json<Vec<ApiDevice>> {
+    let mut devices: Vec<Device> = house.devices().iter().cloned().collect();
+    // Who waits comes first; then by when they came, so that lists keep their place.
+    devices.sort_by_key(|d| (d.standing != Standing::Waiting, d.id));
+    web::Json(devices.iter().map(told).collect())
+}
+
+async fn show(_: Caller, id: web::Path<u32>, house: web::Data<House>) -> Result<web::Json<ApiDevice>, Failure> {
+    let book = house.devices();
+    Ok(web::Json(told(book.get(*id).ok_or_else(missing)?)))
+}
+
+async fn decide(
+    caller: Caller,
+    id: web::Path<u32>,
+    body: web::Json<DecisionRequest>,
+    house: web::Data<House>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let DecisionRequest { standing, kinds, name } = body.into_inner();
+    let standing = Standing::from_word(&standing).ok_or_else(|| {
+        Failure::invalid("That is no standing").why("A standing is `waiting`, `admitted` or `refused`.")
+    })?;
+    let kinds: Kinds = match kinds {
+        None => Kinds::ALL,
+        Some(words) => words.join(",").parse().map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
+    };
+    let name = name.map(|n| usable_name(&n)).transpose()?;
+    let grant = Grant { kinds, folders: None };
+    let decided = house.decide(*id, standing, grant, name, caller.0.account()).await;
+    let device = decided.map_err(|error| {
+        let failure = Failure::from(error);
+        if standing == Standing::Refused {
+            return failure.next("The refusal is in force until the service restarts; repeat it when PostgreSQL is back.");
+        }
+        failure
+    })?;
+    Ok(web::Json(told(&device.ok_or_else(missing)?)))
+}
+
+fn usable_name(name: &str) -> Result<String, Failure> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control) {
+        return Err(Failure::invalid("That name does not work").why("A name is 1 to 63 characters on one line."));
+    }
+    Ok(name.to_owned())
+}
+
+async fn rename(
+    _: Caller,
+    id: web::Path<u32>,
+    body: web::Json<DeviceName>,
+    house: web::Data<House>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let name = usable_name(&body.name)?;
+    let device = house.name_device(*id, name).await?.ok_or_else(missing)?;
+    Ok(web::Json(told(&device)))
+}
+
+async fn forget(caller: Caller, id: web::Path<u32>, house: web::Data<House>) -> Result<HttpResponse, Failure> {
+    if !house.forget(*id, caller.0.account()).await? {
+        return Err(missing());
+    }
+    Ok(HttpResponse::NoContent().finish())
+}
+
+async fn streams(_: Caller, house: web::Data<House>) -> web::Json<Vec<Stream>> {
+    let running = house.transfers.media();
+    let book = house.devices();
+    let told = running.iter().filter_map(|transfer| {
+        let Load::Media { title, .. } = &transfer.load else { return None };
+        Some(Stream {
+            device: transfer.device,
+            label: book.get(transfer.device)?.label(),
+            title: title.clone(),
+            since_ms: ms(transfer.since),
+            delivered: transfer.delivered(),
+            wanted: transfer.length,
+        })
+    });
+    web::Json(told.collect())
+}

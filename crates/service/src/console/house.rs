@@ -1,0 +1,90 @@
+//! Status, house settings, configuration.
+
+use std::sync::PoisonError;
+use std::sync::atomic::Ordering;
+
+use actix_web::web;
+use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
+use mostra_core::access::{Doorway, Standing};
+
+use super::problem::Failure;
+use super::session::Caller;
+use crate::clock::ms;
+use crate::house::House;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config
+        .route("/status", web::get().to(status))
+        .route("/house", web::get().to(show))
+        .route("/house", web::patch().to(change))
+        .route("/config", web::get().to(configuration));
+}
+
+fn told(house: &House) -> ApiHouse {
+    let settings = house.settings();
+    ApiHouse { name: settings.name, doorway: settings.doorway.word().into(), udn: settings.udn }
+}
+
+async fn status(_: Caller, house: web::Data<House>) -> web::Json<Status> {
+    let catalogue = house.catalogue();
+    let count = |standing| house.devices().iter().filter(|d| d.standing == standing).count() as u32;
+    let problems = house.discovery_problems.lock().unwrap_or_else(PoisonError::into_inner).clone();
+    let port = house.device_port.load(Ordering::Relaxed);
+    let interfaces = house.served.iter().map(|s| Interface {
+        name: s.name.clone(),
+        address: format!("{}:{port}", s.address),
+        discovery_problem: problems.get(&s.name).cloned(),
+    });
+    web::Json(Status {
+        house: told(&house),
+        version: env!("CARGO_PKG_VERSION").into(),
+        started_ms: ms(house.clock.origin()),
+        interfaces: interfaces.collect(),
+        items: catalogue.item_count() as u64,
+        folders: catalogue.folders().len() as u32,
+        changed_ms: house.changed_ms(),
+        waiting: count(Standing::Waiting),
+        admitted: count(Standing::Admitted),
+        refused: count(Standing::Refused),
+        streams: house.transfers.media().len() as u32,
+        loaded: house.is_loaded(),
+        records: house.records_answer(),
+        attention: house.attention(),
+    })
+}
+
+async fn show(_: Caller, house: web::Data<House>) -> web::Json<ApiHouse> {
+    web::Json(told(&house))
+}
+
+async fn change(
+    _: Caller,
+    body: web::Json<HouseChange>,
+    house: web::Data<House>,
+) -> Result<web::Json<ApiHouse>, Failure> {
+    let HouseChange { name, doorway } = body.into_inner();
+    let name = name.map(|n| n.trim().to_owned());
+    if let Some(name) = &name
+        && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
+    {
+        return Err(Failure::invalid("That name does not work").why("A name is 1 to 63 characters on one line."));
+    }
+    let doorway = match doorway.as_deref() {
+        None => None,
+        Some(word) => Some(Doorway::from_word(word).ok_or_else(|| {
+            Failure::invalid("That is no doorway").why(format!("{word:?} is neither `ask` nor `open`."))
+        })?),
+    };
+    house.change_settings(name, doorway).await?;
+    Ok(web::Json(told(&house)))
+}
+
+async fn configuration(_: Caller, house: web::Data<House>) -> web::Json<Vec<ConfigValue>> {
+    let values = house.config.shown.iter().map(|s| ConfigValue {
+        name: s.name.into(),
+        value: s.value.clone(),
+        source: s.source.into(),
+        about: s.about.into(),
+    });
+    web::Json(values.collect())
+}

@@ -1,0 +1,68 @@
+//! Server-sent events: which part of the house changed.
+
+use std::collections::HashSet;
+use std::time::Duration;
+
+use actix_web::http::header;
+use actix_web::{HttpResponse, web};
+use bytes::Bytes;
+use futures_util::stream;
+use mostra_api::LiveEvent;
+use tokio::sync::broadcast::error::RecvError;
+
+use super::session::Caller;
+use crate::house::{House, Topic};
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    config.route("/live", web::get().to(live));
+}
+
+/// The shortest time between two bundles of events, so that numbers move without flicker.
+const BUNDLE: Duration = Duration::from_millis(200);
+/// A comment this often keeps the connection known to be alive.
+const ALIVE: Duration = Duration::from_secs(15);
+
+async fn live(_: Caller, house: web::Data<House>) -> HttpResponse {
+    let events = stream::unfold((house.listen(), house, true), |(mut changes, house, first)| async move {
+        if first {
+            // Something at once, so that the browser knows the stream is open.
+            return Some((Ok::<_, actix_web::Error>(Bytes::from_static(b": open\n\n")), (changes, house, false)));
+        }
+        let mut topics: HashSet<Topic> = HashSet::new();
+        let text = tokio::select! {
+            () = house.stopping() => return None,
+            change = tokio::time::timeout(ALIVE, changes.recv()) => match change {
+                Err(_) => ": alive\n\n".to_owned(),
+                Ok(Err(RecvError::Closed)) => return None,
+                Ok(first) => {
+                    note(&mut topics, first);
+                    tokio::time::sleep(BUNDLE).await;
+                    while let Ok(topic) = changes.try_recv() {
+                        topics.insert(topic);
+                    }
+                    topics.iter().map(|t| event(*t)).collect()
+                }
+            },
+        };
+        Some((Ok(Bytes::from(text)), (changes, house, false)))
+    });
+    HttpResponse::Ok()
+        .insert_header((header::CONTENT_TYPE, "text/event-stream"))
+        .insert_header((header::CACHE_CONTROL, "no-store"))
+        .streaming(Box::pin(events))
+}
+
+fn note(topics: &mut HashSet<Topic>, change: Result<Topic, RecvError>) {
+    match change {
+        Ok(topic) => {
+            topics.insert(topic);
+        }
+        // Too slow for some events: everything may have changed.
+        Err(_) => topics.extend([Topic::House, Topic::Folders, Topic::Catalogue, Topic::Devices, Topic::Streams]),
+    }
+}
+
+fn event(topic: Topic) -> String {
+    let data = serde_json::to_string(&LiveEvent { topic: topic.word().into() }).unwrap_or_default();
+    format!("event: changed\ndata: {data}\n\n")
+}

@@ -1,0 +1,117 @@
+//! Control: SOAP calls on the three services.
+
+use actix_web::http::header::{self, HeaderValue};
+use actix_web::{HttpRequest, HttpResponse, web};
+use mostra_core::access::Decision;
+use mostra_core::{present, profile};
+use mostra_protocol::content_directory::Browse;
+use mostra_protocol::description::control_path;
+use mostra_protocol::soap::{self, Call, Fault};
+use mostra_protocol::wire::Service;
+use mostra_protocol::{connection_manager, registrar, sort};
+
+use super::gate::{Asker, text};
+use crate::house::House;
+use crate::sightings::Fact;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    for service in Service::ALL {
+        let resource = web::resource(control_path(service))
+            .route(web::post().to(move |request, house, body| control(service, request, house, body)))
+            .default_service(web::to(|| async {
+                HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "POST")).finish()
+            }));
+        config.service(resource);
+    }
+}
+
+/// What the service can send, as GetProtocolInfo and its event list it (CM-8).
+pub fn source_list() -> String {
+    connection_manager::source_list(profile::all().iter().map(ToString::to_string))
+}
+
+async fn control(service: Service, request: HttpRequest, house: web::Data<House>, body: web::Bytes) -> HttpResponse {
+    let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
+    let Some(body) = decode(&request, &body) else { return HttpResponse::UnsupportedMediaType().finish() };
+    let Ok(call) = soap::read_call(&body) else { return HttpResponse::BadRequest().finish() };
+    let (outcome, fact) = if service.is_type(&call.namespace) {
+        answer(service, &call, &house, &asker)
+    } else {
+        (Err(Fault::InvalidAction), None)
+    };
+    match outcome {
+        Ok(arguments) => {
+            let arguments: Vec<(&str, &str)> = arguments.iter().map(|(n, v)| (*n, v.as_str())).collect();
+            let document = soap::write_answer(&call, &arguments);
+            if let Some(fact) = fact {
+                asker.proves(&house, fact, document.len());
+            }
+            send(HttpResponse::Ok(), document)
+        }
+        Err(fault) => {
+            tracing::debug!(peer = %asker.peer, action = crate::logging::tame(&call.action), "fault {}", fault.code());
+            send(HttpResponse::InternalServerError(), fault.write())
+        }
+    }
+}
+
+fn send(mut answer: actix_web::HttpResponseBuilder, document: String) -> HttpResponse {
+    answer
+        .insert_header(("ext", HeaderValue::from_static("")))
+        .content_type("text/xml; charset=\"utf-8\"")
+        .body(document)
+}
+
+/// The body as text, by the charset of its Content-Type (SOAP-12). UTF-8 and the ASCII-like
+/// Latin-1 are what players use; `None` for another.
+fn decode(request: &HttpRequest, body: &[u8]) -> Option<String> {
+    let kind = text(request.headers(), &header::CONTENT_TYPE).unwrap_or_default().to_lowercase();
+    let charset = kind.split_once("charset=").map(|(_, c)| c.trim_matches(['"', '\'', ' ', ';']));
+    match charset {
+        None | Some("utf-8" | "utf8" | "us-ascii") => Some(String::from_utf8_lossy(body).into_owned()),
+        Some("iso-8859-1" | "latin1") => Some(body.iter().map(|b| *b as char).collect()),
+        Some(_) => None,
+    }
+}
+
+type Outcome = Result<Vec<(&'static str, String)>, Fault>;
+
+fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
+    match service {
+        Service::ContentDirectory => content(call, house, asker),
+        Service::ConnectionManager => (connection_manager::answer(call, &source_list()), None),
+        Service::Registrar => (registrar::answer(call, asker.decision != Decision::Refused), None),
+    }
+}
+
+fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
+    let catalogue = house.catalogue();
+    let plain = |name, value: String| (Ok(vec![(name, value)]), None);
+    match call.action.as_str() {
+        // Search is not offered yet, so nothing can be searched by.
+        "GetSearchCapabilities" => plain("SearchCaps", String::new()),
+        "GetSortCapabilities" => plain("SortCaps", sort::SORT_CAPABILITIES.into()),
+        "GetSystemUpdateID" => plain("Id", catalogue.update_id().wrapping_add(asker.offset).to_string()),
+        "Browse" => {
+            let browse = match Browse::read(call) {
+                Ok(browse) => browse,
+                Err(fault) => return (Err(fault), None),
+            };
+            match present::browse(&catalogue, &asker.decision, &browse, &asker.base, asker.offset) {
+                Ok(page) => {
+                    let root = browse.object == "0";
+                    let fact = Fact::Listed { root, title: page.title, items: page.items };
+                    let arguments = vec![
+                        ("Result", page.result),
+                        ("NumberReturned", page.returned.to_string()),
+                        ("TotalMatches", page.total.to_string()),
+                        ("UpdateID", page.update_id.to_string()),
+                    ];
+                    (Ok(arguments), Some(fact))
+                }
+                Err(fault) => (Err(fault), None),
+            }
+        }
+        _ => (Err(Fault::InvalidAction), None),
+    }
+}

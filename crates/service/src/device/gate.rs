@@ -1,0 +1,136 @@
+//! Who is asking, and may they.
+
+use std::net::SocketAddrV4;
+use std::sync::Arc;
+
+use actix_web::body::{BoxBody, EitherBody, MessageBody};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
+use actix_web::http::{Method, Version};
+use actix_web::middleware::Next;
+use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
+use mostra_core::access::Decision;
+
+use super::Connection;
+use crate::house::{House, server_field};
+use crate::logging::tame;
+use crate::sightings::Fact;
+use crate::transfers::{Load, Transfer};
+use crate::wire_reading::Wire;
+
+/// Who asks, decided once for the request.
+#[derive(Clone)]
+pub struct Asker {
+    /// The device's number.
+    pub device: u32,
+    /// What it may do.
+    pub decision: Decision,
+    /// Its own offset of update ids.
+    pub offset: u32,
+    /// `http://address:port` by which it reached us (CDS-22).
+    pub base: String,
+    /// Its end of the connection.
+    pub peer: SocketAddrV4,
+    wire: Arc<Wire>,
+}
+
+impl Asker {
+    /// The asker of a request that came through the gate.
+    pub fn of(request: &HttpRequest) -> Option<Asker> {
+        request.extensions().get::<Asker>().cloned()
+    }
+
+    /// Watches the answer to this request until the device has acknowledged it.
+    pub fn watch(&self, house: &House, load: Load, length: u64) -> Arc<Transfer> {
+        house.transfers.begin(&self.wire, self.device, load, length, house.clock.now())
+    }
+
+    /// Notes that an answer of this length proves something once it is delivered.
+    pub fn proves(&self, house: &House, fact: Fact, length: usize) {
+        self.watch(house, Load::Answer(fact), length as u64).hand_over();
+    }
+}
+
+/// The gate in front of every path.
+pub async fn pass_through<B: MessageBody + 'static>(
+    request: ServiceRequest,
+    next: Next<B>,
+) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
+    let answer = match admit(&request) {
+        Ok(asker) => {
+            request.extensions_mut().insert(asker);
+            next.call(request).await?.map_into_right_body()
+        }
+        Err(status) => {
+            let answer = HttpResponse::build(status).finish();
+            request.into_response(answer).map_into_left_body()
+        }
+    };
+    Ok(dress(answer))
+}
+
+/// Fields that every answer has, names capitalised as old players want them (SOAP-19).
+fn dress<B>(mut answer: ServiceResponse<B>) -> ServiceResponse<B> {
+    let head = answer.response_mut().head_mut();
+    head.set_camel_case_headers(true);
+    if let Ok(server) = HeaderValue::from_str(&server_field()) {
+        head.headers_mut().insert(header::SERVER, server);
+    }
+    answer
+}
+
+fn admit(request: &ServiceRequest) -> Result<Asker, actix_web::http::StatusCode> {
+    use actix_web::http::StatusCode;
+    let refused = StatusCode::FORBIDDEN;
+    let house = request.app_data::<web::Data<House>>().ok_or(StatusCode::INTERNAL_SERVER_ERROR)?;
+    let connection = request.conn_data::<Connection>().ok_or(refused)?;
+    // The address the connection really came from, inside the subnet it arrived in (SEC-3).
+    let served = house.served.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
+    if !served.link(0).holds(*connection.peer.ip()) {
+        return Err(refused);
+    }
+    if !host_is_ours(request.headers(), request.version(), connection.local) {
+        return Err(StatusCode::MISDIRECTED_REQUEST);
+    }
+    // A web page elsewhere cannot make a browser act here (SEC-6).
+    if request.headers().contains_key(header::ORIGIN) && request.method() != Method::GET && request.method() != Method::HEAD {
+        return Err(refused);
+    }
+    let device = house.meet(*connection.peer.ip()).ok_or(refused)?;
+    let now = house.clock.now();
+    house.sightings.note(device.id, now, Fact::Connected);
+    let user_agent = text(request.headers(), &header::USER_AGENT);
+    if let Some(name) = user_agent.map(tame).filter(|n| device.user_agent.as_ref() != Some(n)) {
+        house.sightings.note(device.id, now, Fact::Named(name));
+    }
+    Ok(Asker {
+        device: device.id,
+        decision: device.decision(),
+        offset: device.update_offset,
+        base: format!("http://{}", connection.local),
+        peer: connection.peer,
+        wire: connection.wire.clone(),
+    })
+}
+
+/// Whether Host names us (SEC-5). It may be missing only before HTTP/1.1 (HTTP-7).
+fn host_is_ours(headers: &HeaderMap, version: Version, local: SocketAddrV4) -> bool {
+    let mut hosts = headers.get_all(header::HOST);
+    let Some(host) = hosts.next() else { return version < Version::HTTP_11 };
+    if hosts.next().is_some() {
+        return false;
+    }
+    let host = host.to_str().unwrap_or_default();
+    let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
+    name == local.ip().to_string() || name.eq_ignore_ascii_case("localhost")
+}
+
+/// A field's text, if it is text.
+pub fn text<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a str> {
+    headers.get(name).and_then(|v| v.to_str().ok())
+}
+
+/// A field's text by a name that the HTTP library does not know.
+pub fn named<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+    headers.get(name).and_then(|v| v.to_str().ok())
+}

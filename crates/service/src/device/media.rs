@@ -1,0 +1,111 @@
+//! Media: GET and HEAD with ranges and the DLNA fields (requirements 9).
+
+use actix_web::http::StatusCode;
+use actix_web::http::header::{self, HeaderMap};
+use actix_web::{HttpRequest, HttpResponse, web};
+use mostra_core::access::Decision;
+use mostra_core::catalogue::Node;
+use mostra_core::facts::Facts;
+use mostra_core::{present, profile};
+use mostra_protocol::dlna::TransferMode;
+use mostra_protocol::range::{self, Selection};
+
+use super::gate::{Asker, named, text};
+use crate::file_body::{FileBody, Validators};
+use crate::house::House;
+use crate::transfers::Load;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    let resource = web::resource("/media/{name}")
+        .route(web::get().to(media))
+        .route(web::head().to(media))
+        .default_service(web::to(|| async {
+            HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "GET, HEAD")).finish()
+        }));
+    config.service(resource);
+}
+
+async fn media(request: HttpRequest, name: web::Path<String>, house: web::Data<House>) -> HttpResponse {
+    let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
+    // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
+    let Decision::Admitted(pass) = &asker.decision else { return HttpResponse::Forbidden().finish() };
+    let catalogue = house.catalogue();
+    let id = present::media_id(&name);
+    let Some(object) = catalogue.object(pass, id) else { return HttpResponse::NotFound().finish() };
+    let Node::Item(item) = &object.node else { return HttpResponse::NotFound().finish() };
+    let Some(located) = catalogue.locate(pass, id) else { return HttpResponse::NotFound().finish() };
+    let facts = item.facts.clone();
+    let fields = match dlna_fields(request.headers(), &facts) {
+        Ok(fields) => fields,
+        Err(status) => return HttpResponse::build(status).finish(),
+    };
+    let opened = web::block(move || {
+        let file = mostra_media::open::open(&located)?;
+        let metadata = file.metadata()?;
+        Ok::<_, std::io::Error>((file, metadata))
+    });
+    let (file, metadata) = match opened.await {
+        Ok(Ok(opened)) => opened,
+        Ok(Err(error)) if error.kind() == std::io::ErrorKind::NotFound => return HttpResponse::NotFound().finish(),
+        _ => return HttpResponse::ServiceUnavailable().insert_header((header::RETRY_AFTER, "5")).finish(),
+    };
+    let size = metadata.len();
+    let validators = Validators::of(&metadata);
+    let mut answer = match validators.judge(request.headers()) {
+        Some(status) => HttpResponse::build(status),
+        None => HttpResponse::Ok(),
+    };
+    answer
+        .insert_header((header::ACCEPT_RANGES, "bytes"))
+        .insert_header((header::ETAG, validators.etag.clone()))
+        .insert_header((header::LAST_MODIFIED, validators.last_modified()))
+        .insert_header((header::CONTENT_TYPE, facts.format.mime()));
+    for (name, value) in fields {
+        answer.insert_header((name, value));
+    }
+    if validators.judge(request.headers()).is_some() {
+        return answer.finish();
+    }
+    // Range on HEAD is ignored by standard (HTTP-12).
+    let head = request.method() == "HEAD";
+    let range = text(request.headers(), &header::RANGE).filter(|_| !head && validators.allow_range(request.headers()));
+    let (first, last) = match range::select(range, size) {
+        Selection::Whole => (0, size.saturating_sub(1)),
+        Selection::Part { first, last } => {
+            answer.status(StatusCode::PARTIAL_CONTENT);
+            answer.insert_header((header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")));
+            (first, last)
+        }
+        Selection::Unsatisfiable => {
+            answer.status(StatusCode::RANGE_NOT_SATISFIABLE);
+            answer.insert_header((header::CONTENT_RANGE, format!("bytes */{size}")));
+            return answer.finish();
+        }
+    };
+    let length = if size == 0 { 0 } else { last - first + 1 };
+    let transfer = (!head).then(|| {
+        let load = Load::Media { file: item.serial, title: object.title.clone(), facts: facts.into(), from: first };
+        asker.watch(&house, load, length)
+    });
+    answer.body(FileBody::new(file, first, length, transfer))
+}
+
+/// The DLNA fields of the answer (HTTP-17 to HTTP-22).
+fn dlna_fields(headers: &HeaderMap, facts: &Facts) -> Result<Vec<(&'static str, String)>, StatusCode> {
+    let info = profile::protocol_info(facts);
+    if named(headers, "timeseekrange.dlna.org").is_some() {
+        return Err(StatusCode::NOT_ACCEPTABLE);
+    }
+    if named(headers, "playspeed.dlna.org").is_some_and(|speed| speed.trim() != "speed=1") {
+        return Err(StatusCode::NOT_ACCEPTABLE);
+    }
+    let mode = TransferMode::choose(named(headers, "transfermode.dlna.org"), info.flags)
+        .map_err(|status| StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST))?;
+    let mut fields = vec![("transfermode.dlna.org", mode.word().to_owned())];
+    match named(headers, "getcontentfeatures.dlna.org").map(str::trim) {
+        None => {}
+        Some("1") => fields.push(("contentfeatures.dlna.org", info.features())),
+        Some(_) => return Err(StatusCode::BAD_REQUEST),
+    }
+    Ok(fields)
+}

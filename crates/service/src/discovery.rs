@@ -1,0 +1,203 @@
+//! Sockets and timers around the announcer.
+
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::sync::{Arc, PoisonError};
+use std::time::Duration;
+
+use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Tuning};
+use mostra_protocol::wire::{SSDP_GROUP, SSDP_PORT};
+use socket2::{Domain, Protocol, Socket, Type};
+use tokio::net::UdpSocket;
+use tokio::sync::mpsc;
+
+use crate::house::{House, Topic};
+use crate::interfaces::Served;
+use crate::logging::tame;
+use crate::sightings::Fact;
+
+/// What the house tells discovery.
+#[derive(Debug)]
+pub enum Command {
+    /// The house is somebody new: leave and come back.
+    Identity(Identity),
+    /// Say byebye and end.
+    Stop,
+}
+
+/// The sockets of one interface: one for what comes by the group, one for what comes to our
+/// address and for all that we send.
+struct Ears {
+    served: Served,
+    group: UdpSocket,
+    own: UdpSocket,
+}
+
+/// How often a socket that could not be opened is tried again (SSDP-2).
+const RETRY: Duration = Duration::from_secs(30);
+
+/// Runs discovery until told to stop; then byebye has been sent.
+pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Command>) {
+    let seed = u64::from_ne_bytes(crate::house::random_bytes());
+    let clock = house.clock;
+    let mut machine = Announcer::new(house.identity(), Tuning::default(), seed, clock.now());
+    let (heard_in, mut heard) = mpsc::channel::<Arrival>(1024);
+    let port = house.device_port.load(std::sync::atomic::Ordering::Relaxed);
+    let mut ears: Vec<Arc<Ears>> = Vec::new();
+    let mut missing: Vec<Served> = house.served.clone();
+    let mut retry = tokio::time::interval(RETRY);
+    loop {
+        let due = machine.next_deadline().map(|at| clock.instant(at));
+        let wait = async {
+            match due {
+                Some(at) => tokio::time::sleep_until(at).await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            _ = retry.tick() => {
+                missing.retain(|served| match open(served) {
+                    Ok((group, own)) => {
+                        note_problem(&house, served, None);
+                        let pair = Arc::new(Ears { served: served.clone(), group, own });
+                        for multicast in [true, false] {
+                            tokio::spawn(listen(pair.clone(), multicast, heard_in.clone()));
+                        }
+                        machine.link_up(clock.now(), served.link(port));
+                        tracing::info!("announcing on {} ({})", served.name, served.address);
+                        ears.push(pair);
+                        false
+                    }
+                    Err(error) => {
+                        note_problem(&house, served, Some(error.to_string()));
+                        true
+                    }
+                });
+            }
+            () = wait => {}
+            arrival = heard.recv() => {
+                let Some(arrival) = arrival else { break };
+                let Arrival { link, from, multicast, data } = arrival;
+                if let Some(told) = machine.handle(clock.now(), link, from, multicast, &data) {
+                    sighted(&house, from, told);
+                }
+            }
+            command = commands.recv() => match command {
+                Some(Command::Identity(identity)) => machine.change_identity(clock.now(), identity),
+                Some(Command::Stop) | None => break,
+            },
+        }
+        while let Some(datagram) = machine.poll_output(clock.now()) {
+            send(&ears, datagram).await;
+        }
+    }
+    machine.stop(clock.now());
+    while let Some(at) = machine.next_deadline() {
+        tokio::time::sleep_until(clock.instant(at)).await;
+        while let Some(datagram) = machine.poll_output(clock.now()) {
+            send(&ears, datagram).await;
+        }
+    }
+}
+
+struct Arrival {
+    link: u32,
+    from: SocketAddrV4,
+    multicast: bool,
+    data: Vec<u8>,
+}
+
+fn note_problem(house: &House, served: &Served, problem: Option<String>) {
+    let mut problems = house.discovery_problems.lock().unwrap_or_else(PoisonError::into_inner);
+    let news = match problem {
+        Some(why) => {
+            let news = problems.get(&served.name) != Some(&why);
+            if news {
+                tracing::warn!("no discovery on {}: {why}; trying again every 30 s", served.name);
+            }
+            problems.insert(served.name.clone(), why);
+            news
+        }
+        None => problems.remove(&served.name).is_some(),
+    };
+    drop(problems);
+    if news {
+        house.tell(Topic::House);
+    }
+}
+
+fn sighted(house: &House, from: SocketAddrV4, heard: Heard) {
+    let fact = match heard {
+        Heard::Search { target, user_agent, answered: true } => {
+            let Some(device) = house.meet(*from.ip()) else { return };
+            if let Some(name) = user_agent {
+                house.sightings.note(device.id, house.clock.now(), Fact::Named(tame(&name)));
+            }
+            Fact::Searched(target)
+        }
+        // A search that is not for us says nothing about us; an announcement does.
+        Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
+        Heard::Announcement { .. } => Fact::Announced,
+    };
+    if let Some(device) = house.meet(*from.ip()) {
+        house.sightings.note(device.id, house.clock.now(), fact);
+    }
+}
+
+async fn listen(ears: Arc<Ears>, multicast: bool, heard: mpsc::Sender<Arrival>) {
+    let socket = if multicast { &ears.group } else { &ears.own };
+    let mut buffer = vec![0; 65_536];
+    loop {
+        match socket.recv_from(&mut buffer).await {
+            Ok((length, SocketAddr::V4(from))) => {
+                let arrival = Arrival { link: ears.served.index, from, multicast, data: buffer[..length].to_vec() };
+                // A flood is dropped here, before it costs anything.
+                let _ = heard.try_send(arrival);
+                if heard.is_closed() {
+                    return;
+                }
+            }
+            Ok(_) => {}
+            Err(error) => {
+                tracing::debug!("receiving on {}: {error}", ears.served.name);
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+        }
+    }
+}
+
+async fn send(ears: &[Arc<Ears>], datagram: Datagram) {
+    let Some(pair) = ears.iter().find(|e| e.served.index == datagram.link) else { return };
+    if let Err(error) = pair.own.send_to(&datagram.data, SocketAddr::V4(datagram.to)).await {
+        tracing::debug!("sending on {} to {}: {error}", pair.served.name, datagram.to);
+    }
+}
+
+fn open(served: &Served) -> io::Result<(UdpSocket, UdpSocket)> {
+    let socket = |address: Ipv4Addr| -> io::Result<Socket> {
+        let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
+        socket.set_reuse_address(true)?;
+        socket.set_nonblocking(true)?;
+        socket.bind(&SocketAddrV4::new(address, SSDP_PORT).into())?;
+        Ok(socket)
+    };
+    // Bound to the group and joined by index, with deliveries to other joins switched off: what
+    // arrives here came by this interface (SSDP-3).
+    let group = socket(SSDP_GROUP)?;
+    group.set_multicast_all_v4(false)?;
+    group.join_multicast_v4_n(&SSDP_GROUP, &socket2::InterfaceIndexOrAddress::Index(served.index))?;
+    let own = match socket(served.address) {
+        Ok(own) => own,
+        // Another stack holds the port for itself: advertise all the same (SSDP-6).
+        Err(_) => {
+            let own = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
+            own.set_nonblocking(true)?;
+            own.bind(&SocketAddrV4::new(served.address, 0).into())?;
+            own
+        }
+    };
+    own.set_multicast_if_v4(&served.address)?;
+    own.set_multicast_loop_v4(true)?;
+    own.set_multicast_ttl_v4(if served.address.is_loopback() { 0 } else { 2 })?;
+    Ok((UdpSocket::from_std(group.into())?, UdpSocket::from_std(own.into())?))
+}

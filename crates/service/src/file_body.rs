@@ -1,0 +1,140 @@
+//! A piece of a file as an answer's body, and the validators of a file.
+
+use std::fs::{File, Metadata};
+use std::future::Future;
+use std::io;
+use std::os::unix::fs::{FileExt, MetadataExt};
+use std::pin::Pin;
+use std::sync::Arc;
+use std::task::{Context, Poll, ready};
+use std::time::Duration;
+
+use actix_web::body::{BodySize, MessageBody};
+use actix_web::http::StatusCode;
+use actix_web::http::header::{self, HeaderMap};
+use bytes::Bytes;
+use mostra_protocol::http_date;
+use tokio::task::JoinHandle;
+
+use crate::transfers::Transfer;
+
+/// Bytes read at a time: what one stream holds in memory.
+const CHUNK: u64 = 128 << 10;
+
+/// A piece of an open file. Reading happens on the blocking pool, one piece at a time, so a
+/// client that pauses holds no thread.
+pub struct FileBody {
+    file: Arc<File>,
+    at: u64,
+    left: u64,
+    length: u64,
+    reading: Option<JoinHandle<io::Result<Bytes>>>,
+    transfer: Option<Arc<Transfer>>,
+}
+
+impl FileBody {
+    /// `length` bytes from `first` on. `transfer` is told what becomes of them.
+    pub fn new(file: File, first: u64, length: u64, transfer: Option<Arc<Transfer>>) -> FileBody {
+        FileBody { file: Arc::new(file), at: first, left: length, length, reading: None, transfer }
+    }
+}
+
+fn read(file: &File, at: u64, length: usize) -> io::Result<Bytes> {
+    let mut buffer = vec![0; length];
+    let mut filled = 0;
+    while filled < length {
+        match file.read_at(&mut buffer[filled..], at + filled as u64)? {
+            // The file became shorter: the connection closes before the promised length
+            // (HTTP-38).
+            0 => return Err(io::ErrorKind::UnexpectedEof.into()),
+            n => filled += n,
+        }
+    }
+    Ok(buffer.into())
+}
+
+impl MessageBody for FileBody {
+    type Error = io::Error;
+
+    fn size(&self) -> BodySize {
+        BodySize::Sized(self.length)
+    }
+
+    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Bytes>>> {
+        if self.left == 0 {
+            return Poll::Ready(None);
+        }
+        let (at, length) = (self.at, self.left.min(CHUNK));
+        let file = self.file.clone();
+        let reading = self
+            .reading
+            .get_or_insert_with(|| tokio::task::spawn_blocking(move || read(&file, at, length as usize)));
+        let outcome = ready!(Pin::new(reading).poll(context));
+        self.reading = None;
+        let bytes = outcome.map_err(io::Error::other)??;
+        self.at += length;
+        self.left -= length;
+        if self.left == 0
+            && let Some(transfer) = &self.transfer
+        {
+            transfer.hand_over();
+        }
+        Poll::Ready(Some(Ok(bytes)))
+    }
+}
+
+impl Drop for FileBody {
+    fn drop(&mut self) {
+        if let Some(transfer) = &self.transfer {
+            transfer.drop_rest();
+        }
+    }
+}
+
+/// What tells one state of a file from another (RFC 9110 §8.8).
+#[derive(Debug, Clone)]
+pub struct Validators {
+    /// The strong ETag, with its quotes.
+    pub etag: String,
+    modified: Duration,
+}
+
+impl Validators {
+    /// From size, time and inode (HTTP-3).
+    pub fn of(metadata: &Metadata) -> Validators {
+        let nanos = metadata.mtime_nsec().max(0) as u64;
+        let etag = format!("\"{:x}-{:x}-{:x}-{:x}\"", metadata.len(), metadata.mtime(), nanos, metadata.ino());
+        Validators { etag, modified: Duration::from_secs(metadata.mtime().max(0) as u64) }
+    }
+
+    /// Last-Modified.
+    pub fn last_modified(&self) -> String {
+        http_date(self.modified)
+    }
+
+    /// 304 or 412 where the request's conditions say so (HTTP-14).
+    pub fn judge(&self, headers: &HeaderMap) -> Option<StatusCode> {
+        let field = |name| headers.get(name).and_then(|v| v.to_str().ok());
+        let names = |list: &str| list.split(',').any(|e| e.trim() == "*" || e.trim() == self.etag);
+        let date = |text: &str| text.trim() == self.last_modified();
+        if let Some(list) = field(header::IF_MATCH) {
+            if !names(list) {
+                return Some(StatusCode::PRECONDITION_FAILED);
+            }
+        } else if field(header::IF_UNMODIFIED_SINCE).is_some_and(|d| !date(d)) {
+            return Some(StatusCode::PRECONDITION_FAILED);
+        }
+        let weak = |list: &str| names(&list.replace("W/", ""));
+        match (field(header::IF_NONE_MATCH), field(header::IF_MODIFIED_SINCE)) {
+            (Some(list), _) => weak(list).then_some(StatusCode::NOT_MODIFIED),
+            (None, Some(since)) => date(since).then_some(StatusCode::NOT_MODIFIED),
+            (None, None) => None,
+        }
+    }
+
+    /// Whether If-Range lets the Range count (HTTP-13).
+    pub fn allow_range(&self, headers: &HeaderMap) -> bool {
+        let condition = headers.get(header::IF_RANGE).and_then(|v| v.to_str().ok());
+        condition.is_none_or(|c| c.trim() == self.etag || c.trim() == self.last_modified())
+    }
+}

@@ -1,0 +1,480 @@
+//! The house: everything the listeners and tasks share.
+
+use std::collections::HashMap;
+use std::net::Ipv4Addr;
+use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU32, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+
+use arc_swap::ArcSwap;
+use mostra_core::access::{Doorway, Grant, Standing};
+use mostra_core::account::Session;
+use mostra_core::catalogue::{Catalogue, Change, Touched};
+use mostra_core::device::{Device, DeviceBook};
+use mostra_protocol::description::{self, Description};
+use mostra_protocol::gena::Publisher;
+use mostra_protocol::ssdp::Identity;
+use mostra_protocol::wire::Service;
+use mostra_protocol::{Moment, service_document};
+use mostra_store::{Counter, Records, StoreError};
+use tokio::sync::{Notify, broadcast, mpsc, watch};
+
+use crate::clock::Clock;
+use crate::config::Config;
+use crate::discovery;
+use crate::interfaces::Served;
+use crate::scan::ScanBoard;
+use crate::sightings::{Fact, Sightings};
+use crate::transfers::Transfers;
+
+/// A part of the house that changed, for consoles to read again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Topic {
+    /// Name, doorway, attention.
+    House,
+    /// Folders and scans.
+    Folders,
+    /// The catalogue.
+    Catalogue,
+    /// Devices and proof.
+    Devices,
+    /// Streams.
+    Streams,
+}
+
+impl Topic {
+    /// The word in a live event.
+    pub fn word(self) -> &'static str {
+        match self {
+            Topic::House => "house",
+            Topic::Folders => "folders",
+            Topic::Catalogue => "catalogue",
+            Topic::Devices => "devices",
+            Topic::Streams => "streams",
+        }
+    }
+}
+
+/// Settings that a person changes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Settings {
+    /// The house's name.
+    pub name: String,
+    /// The server's UDN.
+    pub udn: String,
+    /// The rule at the door.
+    pub doorway: Doorway,
+}
+
+/// Update ids taken from the counter at a time.
+const UPDATE_IDS: u32 = 100_000;
+
+/// Everything that is shared.
+pub struct House {
+    /// The clock.
+    pub clock: Clock,
+    /// The configuration.
+    pub config: Config,
+    /// The records.
+    pub records: Records,
+    /// Where devices reach us.
+    pub served: Vec<Served>,
+    /// The device listener's port as bound.
+    pub device_port: AtomicU16,
+    /// Eventing.
+    pub publisher: Mutex<Publisher>,
+    /// Wakes the task that delivers events.
+    pub events_due: Notify,
+    /// What devices do.
+    pub sightings: Sightings,
+    /// Answers on their way.
+    pub transfers: Transfers,
+    /// Scans.
+    pub scans: ScanBoard,
+    /// Sessions by token hash.
+    pub sessions: Mutex<HashMap<[u8; 32], Session>>,
+    /// Why an interface cannot be discovered, by interface name.
+    pub discovery_problems: Mutex<HashMap<String, String>>,
+    settings: RwLock<Settings>,
+    catalogue: ArcSwap<Catalogue>,
+    /// Held over a change of the records and the catalogue together.
+    changing: tokio::sync::Mutex<u32>,
+    devices: Mutex<DeviceBook>,
+    discovery: mpsc::UnboundedSender<discovery::Command>,
+    live: broadcast::Sender<Topic>,
+    boot_id: AtomicU32,
+    loaded: AtomicBool,
+    records_answer: AtomicBool,
+    changed_ms: AtomicU64,
+    stop: watch::Sender<bool>,
+}
+
+impl House {
+    /// Reads settings and devices from the records; the catalogue comes later.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer or are damaged.
+    pub async fn open(
+        clock: Clock,
+        config: Config,
+        records: Records,
+        served: Vec<Served>,
+        sightings: Sightings,
+        discovery: mpsc::UnboundedSender<discovery::Command>,
+    ) -> Result<House, StoreError> {
+        let name = records.setting_or("name", "Mostra").await?;
+        let udn = records.setting_or("udn", &format!("uuid:{}", random_uuid())).await?;
+        let doorway = records.setting_or("doorway", "ask").await?;
+        // Marks the ids of this database: 30 random bits, six characters.
+        let epoch = records.setting_or("epoch", &random_word(6)).await?;
+        let boot_id = records.reserve(Counter::Boot, 1).await?;
+        let first = records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
+        let sessions = records.sessions(clock.now()).await?;
+        let devices = DeviceBook::load(records.devices().await?);
+        let device_port = config.device_port;
+        Ok(House {
+            clock,
+            config,
+            records,
+            served,
+            device_port: AtomicU16::new(device_port),
+            publisher: Mutex::default(),
+            events_due: Notify::new(),
+            sightings,
+            transfers: Transfers::default(),
+            scans: ScanBoard::default(),
+            sessions: Mutex::new(sessions.into_iter().map(|s| (s.token_hash, s)).collect()),
+            discovery_problems: Mutex::default(),
+            settings: RwLock::new(Settings {
+                name,
+                udn,
+                doorway: Doorway::from_word(&doorway).unwrap_or(Doorway::Ask),
+            }),
+            catalogue: ArcSwap::from_pointee(Catalogue::new(&epoch, first)),
+            changing: tokio::sync::Mutex::new(first + UPDATE_IDS - 1),
+            devices: Mutex::new(devices),
+            discovery,
+            live: broadcast::channel(256).0,
+            boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
+            loaded: AtomicBool::new(false),
+            records_answer: AtomicBool::new(true),
+            changed_ms: AtomicU64::new(0),
+            stop: watch::channel(false).0,
+        })
+    }
+
+    /// The catalogue as it is now.
+    pub fn catalogue(&self) -> Arc<Catalogue> {
+        self.catalogue.load_full()
+    }
+
+    /// The settings as they are now.
+    pub fn settings(&self) -> Settings {
+        self.settings.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The book of devices.
+    pub fn devices(&self) -> MutexGuard<'_, DeviceBook> {
+        self.devices.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Somebody at this address is here: their record, made if need be.
+    pub fn meet(&self, address: Ipv4Addr) -> Option<Device> {
+        let now = self.clock.now();
+        let hardware = crate::neighbours::hardware(address);
+        let doorway = self.settings().doorway;
+        let (device, new) = {
+            let mut book = self.devices();
+            let (id, new) = book.meet(now, address, hardware, doorway);
+            (book.get(id).cloned()?, new)
+        };
+        if new {
+            self.sightings.note(device.id, now, Fact::Met);
+        }
+        Some(device)
+    }
+
+    /// Listens to what changes.
+    pub fn listen(&self) -> broadcast::Receiver<Topic> {
+        self.live.subscribe()
+    }
+
+    /// Tells consoles that something changed.
+    pub fn tell(&self, topic: Topic) {
+        let _ = self.live.send(topic);
+    }
+
+    /// Completes when the house stops.
+    pub async fn stopping(&self) {
+        let mut stop = self.stop.subscribe();
+        let _ = stop.wait_for(|stop| *stop).await;
+    }
+
+    /// Stops the house's tasks.
+    pub fn stop(&self) {
+        self.stop.send_replace(true);
+    }
+
+    /// Whether the catalogue is loaded from the records.
+    pub fn is_loaded(&self) -> bool {
+        self.loaded.load(Ordering::Relaxed)
+    }
+
+    /// Whether PostgreSQL answered last.
+    pub fn records_answer(&self) -> bool {
+        self.records_answer.load(Ordering::Relaxed)
+    }
+
+    /// Notes whether PostgreSQL answers.
+    pub fn set_records_answer(&self, answers: bool) {
+        if self.records_answer.swap(answers, Ordering::Relaxed) != answers {
+            self.tell(Topic::House);
+        }
+    }
+
+    /// When the catalogue last changed, Unix milliseconds.
+    pub fn changed_ms(&self) -> Option<u64> {
+        Some(self.changed_ms.load(Ordering::Relaxed)).filter(|ms| *ms > 0)
+    }
+
+    /// The device document's contents.
+    pub fn description(&self) -> Description {
+        let settings = self.settings();
+        Description {
+            friendly_name: settings.name,
+            udn: settings.udn,
+            model_number: env!("CARGO_PKG_VERSION").into(),
+        }
+    }
+
+    /// Who the house says it is in discovery.
+    pub fn identity(&self) -> Identity {
+        let mut documents = vec![self.description().write()];
+        documents.extend(Service::ALL.map(service_document::write));
+        Identity {
+            udn: self.settings().udn,
+            server: server_field(),
+            description_path: description::DEVICE_PATH.into(),
+            boot_id: self.boot_id.load(Ordering::Relaxed),
+            config_id: description::config_id(documents.iter().map(String::as_str)),
+            services: Service::ALL.to_vec(),
+        }
+    }
+
+    /// Loads the catalogue from the records.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer or are damaged.
+    pub async fn load_catalogue(&self) -> Result<(), StoreError> {
+        let loaded = self.records.load().await?;
+        for (folder, scanned) in &loaded.folders {
+            let left = self.records.left_out(folder.serial).await?.len() as u32;
+            self.scans.remember(folder.serial, *scanned, left);
+        }
+        let folders = loaded.folders.into_iter().map(|(folder, _)| Change::PutFolder(folder));
+        let directories = loaded.directories.into_iter().filter(|d| d.parent.is_some()).map(Change::PutDirectory);
+        let files = loaded.files.into_iter().map(Change::PutFile);
+        self.apply(folders.chain(directories).chain(files).collect()).await?;
+        self.loaded.store(true, Ordering::Relaxed);
+        self.tell(Topic::House);
+        Ok(())
+    }
+
+    /// Applies changes that are already recorded, and tells devices and consoles.
+    ///
+    /// # Errors
+    /// [`StoreError`] when new update ids had to be reserved and were not.
+    pub async fn apply(&self, changes: Vec<Change>) -> Result<(), StoreError> {
+        let mut last_id = self.changing.lock().await;
+        let mut next = (*self.catalogue()).clone();
+        if next.update_id() + 1 >= *last_id {
+            self.records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
+            *last_id += UPDATE_IDS;
+        }
+        let touched = next.apply(changes);
+        self.catalogue.store(Arc::new(next));
+        drop(last_id);
+        if !touched.containers.is_empty() {
+            self.changed_ms.store(crate::clock::ms(self.clock.now()), Ordering::Relaxed);
+            self.tell_devices(&touched);
+            self.tell(Topic::Catalogue);
+        }
+        Ok(())
+    }
+
+    /// Events for the admitted devices that subscribe, each with its own update ids and only
+    /// the containers that it sees.
+    fn tell_devices(&self, touched: &Touched) {
+        let catalogue = self.catalogue();
+        let mut publisher = self.publisher();
+        for source in publisher.sources(Service::ContentDirectory) {
+            let Some(device) = self.devices().at(source).cloned() else { continue };
+            let mostra_core::access::Decision::Admitted(pass) = device.decision() else { continue };
+            let offset = device.update_offset;
+            let seen = touched.containers.iter().filter(|(id, _)| catalogue.object(&pass, id).is_some());
+            let pairs: Vec<String> =
+                seen.take(500).map(|(id, update)| format!("{id},{}", update.wrapping_add(offset))).collect();
+            if pairs.is_empty() {
+                continue;
+            }
+            let id = catalogue.update_id().wrapping_add(offset).to_string();
+            let variables = [("SystemUpdateID", id), ("ContainerUpdateIDs", pairs.join(","))];
+            publisher.change(Service::ContentDirectory, source, &variables);
+        }
+        drop(publisher);
+        self.events_due.notify_one();
+    }
+
+    /// Eventing's state.
+    pub fn publisher(&self) -> MutexGuard<'_, Publisher> {
+        self.publisher.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Decides on a device, durably. A refusal is in force at once, whether it is saved or not.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device.
+    pub async fn decide(
+        &self,
+        id: u32,
+        standing: Standing,
+        grant: Grant,
+        name: Option<String>,
+        who: &str,
+    ) -> Result<Option<Device>, StoreError> {
+        let after = {
+            let mut book = self.devices();
+            let Some(before) = book.get(id).cloned() else { return Ok(None) };
+            let mut trial = DeviceBook::load([before]);
+            let mut after = match trial.decide(id, standing, grant.clone()) {
+                Some(after) => after.clone(),
+                None => return Ok(None),
+            };
+            after.name = name.clone().or(after.name);
+            if standing == Standing::Refused {
+                book.decide(id, standing, grant.clone());
+            }
+            after
+        };
+        self.records.decide(&after, self.clock.now(), who).await?;
+        let device = {
+            let mut book = self.devices();
+            book.decide(id, standing, grant);
+            let Some(device) = book.get_mut(id) else { return Ok(None) };
+            device.name = name.or(device.name.take());
+            device.clone()
+        };
+        tracing::info!(device = device.label(), who, "{}", standing.word());
+        self.tell_one(&device);
+        self.tell(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// The device's update ids moved: it alone is told.
+    fn tell_one(&self, device: &Device) {
+        let id = self.catalogue().update_id().wrapping_add(device.update_offset);
+        let variables = [("SystemUpdateID", id.to_string()), ("ContainerUpdateIDs", format!("0,{id}"))];
+        self.publisher().change(Service::ContentDirectory, device.address, &variables);
+        self.events_due.notify_one();
+    }
+
+    /// Renames a device, durably.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn name_device(&self, id: u32, name: String) -> Result<Option<Device>, StoreError> {
+        let Some(mut device) = self.devices().get(id).cloned() else { return Ok(None) };
+        device.name = Some(name.clone());
+        self.records.save_devices(std::slice::from_ref(&device)).await?;
+        if let Some(device) = self.devices().get_mut(id) {
+            device.name = Some(name);
+        }
+        self.tell(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// Forgets a device, durably.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn forget(&self, id: u32, who: &str) -> Result<bool, StoreError> {
+        if self.devices().get(id).is_none() {
+            return Ok(false);
+        }
+        self.records.forget_device(id, self.clock.now(), who).await?;
+        self.devices().forget(id);
+        self.tell(Topic::Devices);
+        Ok(true)
+    }
+
+    /// Changes name or doorway, durably. A new name is announced.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn change_settings(&self, name: Option<String>, doorway: Option<Doorway>) -> Result<(), StoreError> {
+        if let Some(doorway) = doorway {
+            self.records.set_setting("doorway", doorway.word()).await?;
+            self.settings.write().unwrap_or_else(PoisonError::into_inner).doorway = doorway;
+        }
+        if let Some(name) = name.filter(|n| *n != self.settings().name) {
+            let boot_id = self.records.reserve(Counter::Boot, 1).await?;
+            self.records.set_setting("name", &name).await?;
+            self.settings.write().unwrap_or_else(PoisonError::into_inner).name = name;
+            self.boot_id.store(boot_id & 0x7fff_ffff, Ordering::Relaxed);
+            let _ = self.discovery.send(discovery::Command::Identity(self.identity()));
+        }
+        self.tell(Topic::House);
+        Ok(())
+    }
+
+    /// What needs a person's attention.
+    pub fn attention(&self) -> Vec<String> {
+        let mut list = Vec::new();
+        if !self.records_answer() {
+            list.push("PostgreSQL does not answer. Watching goes on; changes cannot be saved until it is back.".into());
+        }
+        let dropped = self.sightings.dropped();
+        if dropped > 0 {
+            list.push(format!("{dropped} sightings were dropped under load; proof may be incomplete."));
+        }
+        let problems = self.discovery_problems.lock().unwrap_or_else(PoisonError::into_inner);
+        list.extend(problems.iter().map(|(name, why)| format!("Devices cannot find the house on {name}: {why}")));
+        list
+    }
+
+    /// The moment after which a session of this length ends.
+    pub fn after(&self, length: std::time::Duration) -> Moment {
+        self.clock.now() + length
+    }
+}
+
+/// The SERVER field: three tokens without blanks inside (SSDP-12).
+pub fn server_field() -> String {
+    let release = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
+    let mut parts = release.trim().split(['.', '-']);
+    let major = parts.next().filter(|p| !p.is_empty()).unwrap_or("0");
+    let minor = parts.next().unwrap_or("0");
+    format!("Linux/{major}.{minor} UPnP/1.0 Mostra/{}", env!("CARGO_PKG_VERSION"))
+}
+
+/// Random bytes from the system.
+pub fn random_bytes<const N: usize>() -> [u8; N] {
+    let mut bytes = [0; N];
+    // Without randomness no secret is safe: stopping is the only honest answer.
+    getrandom::fill(&mut bytes).unwrap_or_else(|e| panic!("the system gives no randomness: {e}"));
+    bytes
+}
+
+/// A random UUID (version 4).
+pub fn random_uuid() -> String {
+    let mut b = random_bytes::<16>();
+    b[6] = b[6] & 0x0f | 0x40;
+    b[8] = b[8] & 0x3f | 0x80;
+    let hex: String = b.iter().map(|b| format!("{b:02x}")).collect();
+    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+}
+
+/// A random word of lower-case letters and digits, without those that look alike.
+pub fn random_word(length: usize) -> String {
+    const ALPHABET: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
+    random_bytes::<32>().iter().take(length).map(|b| ALPHABET[usize::from(b & 31)] as char).collect()
+}

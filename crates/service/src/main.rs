@@ -1,0 +1,174 @@
+//! mostrad: publishes the house's media folders and proves that devices can play them.
+
+mod clock;
+mod config;
+mod console;
+mod device;
+mod discovery;
+mod events;
+mod file_body;
+mod house;
+mod interfaces;
+mod logging;
+mod neighbours;
+mod scan;
+mod sightings;
+mod transfers;
+mod trouble;
+mod wire_reading;
+
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use clap::Parser;
+use mostra_store::{Records, StoreError};
+use tokio::sync::mpsc;
+
+use clock::Clock;
+use config::{Config, Flags};
+use console::{ConsoleDoor, Side};
+use house::House;
+use sightings::Sightings;
+use trouble::Trouble;
+
+fn main() -> ExitCode {
+    let flags = Flags::parse();
+    if flags.openapi {
+        println!("{}", console::openapi_document().to_pretty_json().unwrap_or_default());
+        return ExitCode::SUCCESS;
+    }
+    let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
+        Ok(runtime) => runtime,
+        Err(error) => {
+            eprintln!("mostrad cannot start: {error}");
+            return ExitCode::FAILURE;
+        }
+    };
+    let outcome = runtime.block_on(run(&flags));
+    runtime.shutdown_timeout(Duration::from_secs(1));
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(trouble) => {
+            eprintln!("{trouble}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(flags: &Flags) -> Result<(), Trouble> {
+    let clock = Clock::start();
+    let config = Config::load(flags)?;
+    logging::start(&config);
+    prepare_data(&config.data)?;
+    let served = interfaces::choose(&config.interfaces)?;
+    // Ports first: what is taken is told before anything else is touched.
+    let mut listeners = Vec::new();
+    let mut device_port = config.device_port;
+    for interface in &served {
+        let listener = device::bind(interface.address, device_port)?;
+        device_port = listener.local_addr().map_or(device_port, |a| a.port());
+        listeners.push(listener);
+    }
+    let console_listener = console::bind(config.console_port)?;
+    let console_address = console_listener.local_addr().map_err(|e| Trouble::new(e.to_string(), ""))?;
+    let records = open_records(&config).await?;
+    let (sightings, sighted) = Sightings::channel();
+    let (to_discovery, commands) = mpsc::unbounded_channel();
+    let house = House::open(clock, config, records, served, sightings, to_discovery.clone())
+        .await
+        .map_err(|e| Trouble::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log."))?;
+    let house = Arc::new(house);
+    house.device_port.store(device_port, Ordering::Relaxed);
+
+    let broken = |e: std::io::Error| Trouble::new(format!("a listener failed: {e}"), "Check the log.");
+    let devices = device::serve(house.clone(), listeners).map_err(broken)?;
+    let devices_handle = devices.handle();
+    tokio::spawn(devices);
+    let door = Arc::new(ConsoleDoor::default());
+    let console_handle =
+        console::serve(house.clone(), door.clone(), console_listener, Side::Loopback, None).map_err(broken)?;
+    let discovery = tokio::spawn(discovery::run(house.clone(), commands));
+    let noting = tokio::spawn(sightings::run(house.clone(), sighted));
+    tokio::spawn(events::run(house.clone()));
+    tokio::spawn(load(house.clone()));
+    door.restore(&house).await;
+    tracing::info!("the console is at http://{console_address}");
+    for interface in &house.served {
+        tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
+    }
+
+    stop_asked().await;
+    tracing::info!("stopping");
+    // Byebye goes out while the listener still answers (SSDP-22).
+    let _ = to_discovery.send(discovery::Command::Stop);
+    let _ = tokio::time::timeout(Duration::from_secs(2), discovery).await;
+    house.stop();
+    door.close().await;
+    let quickly = Duration::from_secs(2);
+    let _ = tokio::time::timeout(quickly, devices_handle.stop(false)).await;
+    let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
+    let _ = tokio::time::timeout(quickly, noting).await;
+    tracing::info!("stopped");
+    Ok(())
+}
+
+/// Loads the catalogue, then looks for what changed while the service was off.
+async fn load(house: Arc<House>) {
+    loop {
+        match house.load_catalogue().await {
+            Ok(()) => break,
+            Err(error) => {
+                tracing::warn!("the catalogue is not loaded yet: {error}");
+                house.set_records_answer(false);
+                tokio::time::sleep(Duration::from_secs(2)).await;
+            }
+        }
+    }
+    house.set_records_answer(true);
+    tracing::info!("{} items in {} folders", house.catalogue().item_count(), house.catalogue().folders().len());
+    for folder in house.catalogue().folders() {
+        scan::start(&house, folder.clone());
+    }
+}
+
+fn prepare_data(data: &Path) -> Result<(), Trouble> {
+    let probe = data.join(".writable");
+    std::fs::create_dir_all(data).and_then(|()| std::fs::write(&probe, b"")).map_err(|e| {
+        Trouble::new(
+            format!("the data directory {} is not writable: {e}", data.display()),
+            "Give it to the service's user (chown), or choose another with --data.",
+        )
+    })?;
+    let _ = std::fs::remove_file(probe);
+    Ok(())
+}
+
+async fn open_records(config: &Config) -> Result<Records, Trouble> {
+    let remedy = format!(
+        "Start Debian's server with `scripts/postgres start {}`, or name another with MOSTRA_DATABASE_URL.",
+        config.data.display()
+    );
+    if config.database_url.is_empty() {
+        return Err(Trouble::new("no PostgreSQL is named", &remedy));
+    }
+    Records::open(&config.database_url, Duration::from_secs(10)).await.map_err(|error| match error {
+        StoreError::Away(_) => Trouble::new(format!("{error}"), &remedy),
+        other => Trouble::new(format!("the records cannot be used: {other}"), "See PostgreSQL's log."),
+    })
+}
+
+async fn stop_asked() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (Ok(mut terminate), Ok(mut hang_up)) = (signal(SignalKind::terminate()), signal(SignalKind::hangup())) else {
+        let _ = tokio::signal::ctrl_c().await;
+        return;
+    };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        _ = terminate.recv() => {}
+        _ = hang_up.recv() => {}
+    }
+}

@@ -1,0 +1,139 @@
+//! Answers on their way to a device, watched until the device has acknowledged them.
+
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use mostra_core::facts::Facts;
+use mostra_protocol::Moment;
+
+use crate::sightings::Fact;
+use crate::wire_reading::Wire;
+
+/// Bytes of an answer's head at most; counted as not delivered until the whole answer is.
+const HEAD: u64 = 1024;
+
+/// What is on its way.
+#[derive(Debug)]
+pub enum Load {
+    /// An answer that proves something once it is delivered.
+    Answer(Fact),
+    /// Media data of a file.
+    Media {
+        /// The file's serial.
+        file: u32,
+        /// Its title.
+        title: String,
+        /// Its facts.
+        facts: Arc<Facts>,
+        /// The first byte of the file in this answer.
+        from: u64,
+    },
+}
+
+/// An answer on its way.
+#[derive(Debug)]
+pub struct Transfer {
+    /// The device's number.
+    pub device: u32,
+    /// What it is.
+    pub load: Load,
+    /// Bytes of the body.
+    pub length: u64,
+    /// When it began.
+    pub since: Moment,
+    wire: Arc<Wire>,
+    /// Acknowledged bytes of the connection after which this answer begins.
+    begins: u64,
+    /// Whether all of the body was handed over.
+    handed: AtomicBool,
+    /// Whether the answer was given up before that.
+    dropped: AtomicBool,
+    delivered: AtomicU64,
+}
+
+impl Transfer {
+    /// Body bytes that the device has acknowledged.
+    pub fn delivered(&self) -> u64 {
+        self.delivered.load(Ordering::Relaxed)
+    }
+
+    /// All of the body was handed to the server.
+    pub fn hand_over(&self) {
+        self.handed.store(true, Ordering::Relaxed);
+    }
+
+    /// The answer was given up.
+    pub fn drop_rest(&self) {
+        self.dropped.store(true, Ordering::Relaxed);
+    }
+
+    /// Looks at the connection; true while more may be acknowledged.
+    fn look(&self) -> bool {
+        // Asked before reading, so that the last reading is taken after the close.
+        let open = self.wire.is_open();
+        let reading = self.wire.read();
+        let whole = self.handed.load(Ordering::Relaxed)
+            && reading.queued <= 1
+            && reading.acked > self.begins + self.length;
+        let now = if whole {
+            self.length
+        } else {
+            reading.taken().saturating_sub(self.begins + HEAD).min(self.length)
+        };
+        self.delivered.fetch_max(now, Ordering::Relaxed);
+        let given_up = self.dropped.load(Ordering::Relaxed) && !self.handed.load(Ordering::Relaxed);
+        open && !whole && !given_up
+    }
+}
+
+/// All transfers under way.
+#[derive(Debug, Default)]
+pub struct Transfers(Mutex<Vec<Arc<Transfer>>>);
+
+impl Transfers {
+    /// Watches an answer of `length` bytes that is about to be written to a connection.
+    pub fn begin(&self, wire: &Arc<Wire>, device: u32, load: Load, length: u64, now: Moment) -> Arc<Transfer> {
+        let reading = wire.read();
+        let transfer = Arc::new(Transfer {
+            device,
+            load,
+            length,
+            since: now,
+            wire: wire.clone(),
+            // What is still queued belongs to earlier answers.
+            begins: reading.acked + reading.queued,
+            handed: AtomicBool::new(false),
+            dropped: AtomicBool::new(false),
+            delivered: AtomicU64::new(0),
+        });
+        self.lock().push(transfer.clone());
+        transfer
+    }
+
+    /// Looks at all of them and forgets those that are over. Gives what moved.
+    pub fn look(&self) -> Vec<Arc<Transfer>> {
+        let all: Vec<Arc<Transfer>> = self.lock().clone();
+        let mut moved = Vec::new();
+        let mut over = Vec::new();
+        for transfer in all {
+            let before = transfer.delivered();
+            if !transfer.look() {
+                over.push(transfer.clone());
+            }
+            if transfer.delivered() > before {
+                moved.push(transfer);
+            }
+        }
+        self.lock().retain(|t| !over.iter().any(|o| Arc::ptr_eq(t, o)));
+        moved
+    }
+
+    /// The media transfers under way.
+    pub fn media(&self) -> Vec<Arc<Transfer>> {
+        self.lock().iter().filter(|t| matches!(t.load, Load::Media { .. })).cloned().collect()
+    }
+
+    fn lock(&self) -> std::sync::MutexGuard<'_, Vec<Arc<Transfer>>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}

@@ -1,0 +1,174 @@
+//! What the kernel knows of a connection: bytes the peer acknowledged (TCP_INFO).
+//!
+//! Handing bytes to the kernel proves nothing; only what the peer acknowledged counts as
+//! delivered. What the peer's kernel acknowledged while its window shrank is not read yet by
+//! the program behind it, so that part is held back until it is.
+
+use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// A look at a connection.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Reading {
+    /// Bytes of ours that the peer acknowledged since the connection began.
+    pub acked: u64,
+    /// Bytes in our kernel's queue, sent or not, that it has not acknowledged.
+    pub queued: u64,
+    /// The peer's receive window now.
+    pub window: u64,
+    /// The largest window the peer ever had.
+    pub largest_window: u64,
+}
+
+impl Reading {
+    /// Bytes that surely left the peer's receive buffer.
+    pub fn taken(&self) -> u64 {
+        self.acked.saturating_sub(self.largest_window.saturating_sub(self.window))
+    }
+}
+
+/// How long a closed connection is watched for what is still under way to the peer.
+const LINGER: Duration = Duration::from_secs(3);
+
+#[derive(Debug)]
+enum Socket {
+    /// Owned by the server, open until [`Wire::close`].
+    Open(RawFd),
+    /// A copy of our own, kept while bytes are still under way.
+    Lingering(OwnedFd, Instant),
+    Gone,
+}
+
+#[derive(Debug)]
+struct State {
+    socket: Socket,
+    last: Reading,
+}
+
+/// A connection that can be looked at as long as bytes are under way, and remembers its last
+/// reading.
+#[derive(Debug)]
+pub struct Wire(Mutex<State>);
+
+impl Wire {
+    /// Watches a socket. The caller must call [`close`](Self::close) before the socket closes.
+    pub fn new(socket: RawFd) -> Wire {
+        Wire(Mutex::new(State { socket: Socket::Open(socket), last: Reading::default() }))
+    }
+
+    /// A fresh reading, or the last one if the connection is gone.
+    pub fn read(&self) -> Reading {
+        let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let socket = match &state.socket {
+            Socket::Open(socket) => Some(*socket),
+            Socket::Lingering(copy, _) => Some(copy.as_raw_fd()),
+            Socket::Gone => None,
+        };
+        if let Some(now) = socket.and_then(kernel_reading) {
+            let largest_window = now.window.max(state.last.largest_window);
+            state.last = Reading { largest_window, ..now };
+        }
+        let over = matches!(&state.socket, Socket::Lingering(_, until) if state.last.queued <= 1 || Instant::now() > *until);
+        if over {
+            state.socket = Socket::Gone;
+        }
+        state.last
+    }
+
+    /// Whether readings may still change.
+    pub fn is_open(&self) -> bool {
+        !matches!(self.0.lock().unwrap_or_else(PoisonError::into_inner).socket, Socket::Gone)
+    }
+
+    /// Lets go of the server's socket. What is still under way is watched a little longer.
+    pub fn close(&self) {
+        let last = self.read();
+        let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Socket::Open(socket) = state.socket {
+            let copy = if last.queued > 1 { copy_of(socket) } else { None };
+            state.socket = copy.map_or(Socket::Gone, |copy| Socket::Lingering(copy, Instant::now() + LINGER));
+        }
+    }
+}
+
+#[allow(unsafe_code)]
+fn copy_of(socket: RawFd) -> Option<OwnedFd> {
+    // SAFETY: `close` runs before the server closes the socket, so the descriptor is open.
+    unsafe { BorrowedFd::borrow_raw(socket) }.try_clone_to_owned().ok()
+}
+
+/// Reads `struct tcp_info` by its fixed offsets (linux/tcp.h); the libc crate's copy ends
+/// before the fields needed here.
+#[allow(unsafe_code)]
+fn kernel_reading(socket: RawFd) -> Option<Reading> {
+    const BYTES_ACKED: usize = 120;
+    const SEND_WINDOW: usize = 228;
+    let mut info = [0u8; 256];
+    let mut length = info.len() as libc::socklen_t;
+    let mut queued: libc::c_int = 0;
+    // SAFETY: both calls write at most `length` bytes, or one int, into buffers that live here;
+    // a descriptor that is no TCP socket makes them fail.
+    let failed = unsafe {
+        libc::getsockopt(socket, libc::IPPROTO_TCP, libc::TCP_INFO, info.as_mut_ptr().cast(), &raw mut length) != 0
+            || libc::ioctl(socket, libc::TIOCOUTQ, &raw mut queued) != 0
+    };
+    if failed || (length as usize) < SEND_WINDOW + 4 {
+        return None;
+    }
+    let acked = u64::from_ne_bytes(info[BYTES_ACKED..BYTES_ACKED + 8].try_into().ok()?);
+    let window = u32::from_ne_bytes(info[SEND_WINDOW..SEND_WINDOW + 4].try_into().ok()?);
+    Some(Reading {
+        acked,
+        queued: u64::try_from(queued).unwrap_or(0),
+        window: u64::from(window),
+        largest_window: 0,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::io::{Read, Write};
+    use std::net::{TcpListener, TcpStream};
+
+    fn await_reading(wire: &Wire, what: impl Fn(Reading) -> bool) -> Reading {
+        let end = Instant::now() + Duration::from_secs(10);
+        loop {
+            let reading = wire.read();
+            if what(reading) {
+                return reading;
+            }
+            assert!(Instant::now() < end, "{reading:?}");
+            std::thread::yield_now();
+        }
+    }
+
+    #[test]
+    fn what_nobody_reads_is_not_taken() {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let mut peer = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
+        let (mut ours, _) = listener.accept().unwrap();
+        let wire = Wire::new(ours.as_raw_fd());
+        let start = wire.read().acked;
+        ours.set_nonblocking(true).unwrap();
+        let mut sent = 0;
+        while let Ok(n) = ours.write(&[0; 65_536]) {
+            sent += n as u64;
+        }
+        // The peer's kernel fills up; whatever it acknowledged, nothing counts as taken.
+        let full = await_reading(&wire, |r| r.window < 4096);
+        assert!(full.acked > start, "acknowledged by the kernel");
+        assert!(full.taken() < start + 65_536, "{full:?}");
+        // Once the peer reads, everything does.
+        peer.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+        let mut left = sent;
+        let mut buffer = vec![0; 65_536];
+        while left > 0 {
+            left -= peer.read(&mut buffer).unwrap() as u64;
+        }
+        await_reading(&wire, |r| r.acked >= start + sent && r.queued == 0);
+        wire.close();
+        assert!(!wire.is_open() && wire.read().acked >= start + sent, "the last reading stays");
+    }
+}

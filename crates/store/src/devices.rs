@@ -1,0 +1,165 @@
+//! Devices, decisions and proof.
+
+use std::time::Duration;
+
+use mostra_core::Kinds;
+use mostra_core::access::{Grant, Standing};
+use mostra_core::device::Device;
+use mostra_core::proof::{Ladder, Proof, Step};
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{ActiveValue::NotSet, ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait};
+
+use crate::accounts::millis;
+use crate::entity::{decision, device, proof};
+use crate::{Records, StoreError};
+
+impl Records {
+    /// All devices with their proof.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer or a record does not read back.
+    pub async fn devices(&self) -> Result<Vec<Device>, StoreError> {
+        let rows = device::Entity::find().all(&self.database).await?;
+        let proofs = proof::Entity::find().all(&self.database).await?;
+        rows.into_iter().map(|row| read(row, &proofs)).collect()
+    }
+
+    /// Saves devices as they are, with their proof.
+    ///
+    /// # Errors
+    /// [`StoreError`] when they were not saved; then none of them is.
+    pub async fn save_devices(&self, devices: &[Device]) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        for device in devices {
+            save(&transaction, device).await?;
+        }
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Records a decision, and the device as it is after it, in one commit.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn decide(&self, device: &Device, at: Duration, who: &str) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        save(&transaction, device).await?;
+        let what = match device.standing {
+            Standing::Admitted => format!("admitted to {}", device.grant.kinds),
+            other => other.word().to_owned(),
+        };
+        note(&transaction, device.id, at, who, what).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Forgets a device and its proof; the decision to do so is kept.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn forget_device(&self, id: u32, at: Duration, who: &str) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        device::Entity::delete_by_id(i64::from(id)).exec(&transaction).await?;
+        note(&transaction, id, at, who, "forgotten".into()).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+}
+
+async fn note(
+    connection: &impl ConnectionTrait,
+    id: u32,
+    at: Duration,
+    who: &str,
+    what: String,
+) -> Result<(), StoreError> {
+    let model = decision::ActiveModel {
+        id: NotSet,
+        device_id: Set(i64::from(id)),
+        at_ms: Set(millis(at)),
+        who: Set(who.to_owned()),
+        what: Set(what),
+    };
+    decision::Entity::insert(model).exec_without_returning(connection).await?;
+    Ok(())
+}
+
+async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), StoreError> {
+    use device::Column;
+    let folders = device.grant.folders.as_ref().map(|f| serde_json::json!(f));
+    let model = device::ActiveModel {
+        id: Set(i64::from(device.id)),
+        address: Set(device.address.to_string()),
+        hardware: Set(device.hardware.map(|h| h.to_string())),
+        name: Set(device.name.clone()),
+        user_agent: Set(device.user_agent.clone()),
+        standing: Set(device.standing.word().to_owned()),
+        kinds: Set(device.grant.kinds.to_string()),
+        folders: Set(folders),
+        update_offset: Set(i64::from(device.update_offset)),
+        first_seen_ms: Set(millis(device.first_seen)),
+        last_seen_ms: Set(millis(device.last_seen)),
+    };
+    let replace = OnConflict::column(Column::Id)
+        .update_columns([
+            Column::Address,
+            Column::Hardware,
+            Column::Name,
+            Column::UserAgent,
+            Column::Standing,
+            Column::Kinds,
+            Column::Folders,
+            Column::UpdateOffset,
+            Column::LastSeenMs,
+        ])
+        .to_owned();
+    device::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
+    let proofs: Vec<proof::ActiveModel> = device
+        .ladder
+        .confirmed()
+        .map(|(step, confirmed)| proof::ActiveModel {
+            device_id: Set(i64::from(device.id)),
+            step: Set(step.word().to_owned()),
+            at_ms: Set(millis(confirmed.at)),
+            what: Set(confirmed.what.clone()),
+            item: Set(confirmed.item.clone()),
+            bytes: Set(confirmed.bytes.map(|b| b as i64)),
+        })
+        .collect();
+    if !proofs.is_empty() {
+        let keep =
+            OnConflict::columns([proof::Column::DeviceId, proof::Column::Step]).do_nothing().to_owned();
+        proof::Entity::insert_many(proofs).on_conflict(keep).exec_without_returning(connection).await?;
+    }
+    Ok(())
+}
+
+fn read(row: device::Model, proofs: &[proof::Model]) -> Result<Device, StoreError> {
+    let damaged = |what: &str| StoreError::Damaged(format!("device {}: {what}", row.id));
+    let at = |ms: i64| Duration::from_millis(ms.max(0) as u64);
+    let mut ladder = Ladder::default();
+    for proof in proofs.iter().filter(|p| p.device_id == row.id) {
+        let step = Step::from_word(&proof.step).ok_or_else(|| damaged("unknown step"))?;
+        let bytes = proof.bytes.map(|b| b.max(0) as u64);
+        let (what, item) = (proof.what.clone(), proof.item.clone());
+        ladder.confirm(step, Proof { at: at(proof.at_ms), what, item, bytes });
+    }
+    let kinds: Kinds = row.kinds.parse().map_err(|_| damaged("unknown kinds"))?;
+    let folders = match &row.folders {
+        None => None,
+        Some(list) => Some(serde_json::from_value(list.clone()).map_err(|_| damaged("folders"))?),
+    };
+    Ok(Device {
+        id: u32::try_from(row.id).map_err(|_| damaged("number"))?,
+        address: row.address.parse().map_err(|_| damaged("address"))?,
+        hardware: row.hardware.as_ref().and_then(|h| h.parse().ok()),
+        standing: Standing::from_word(&row.standing).ok_or_else(|| damaged("unknown standing"))?,
+        grant: Grant { kinds, folders },
+        update_offset: row.update_offset as u32,
+        first_seen: at(row.first_seen_ms),
+        last_seen: at(row.last_seen_ms),
+        name: row.name,
+        user_agent: row.user_agent,
+        ladder,
+    })
+}

@@ -1,0 +1,123 @@
+//! The tables, one module each.
+
+macro_rules! entity {
+    ($(#[$doc:meta])* $module:ident, $table:literal, { $($body:tt)* }) => {
+        $(#[$doc])*
+        pub mod $module {
+            use sea_orm::entity::prelude::*;
+
+            #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+            #[sea_orm(table_name = $table)]
+            pub struct Model { $($body)* }
+
+            #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
+            pub enum Relation {}
+
+            impl ActiveModelBehavior for ActiveModel {}
+        }
+    };
+}
+
+entity!(/// House settings by name.
+    setting, "setting", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub name: String,
+    #[sea_orm(column_type = "Text")]
+    pub value: String,
+});
+
+entity!(/// Published folders.
+    folder, "folder", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    pub label: String,
+    pub root: String,
+    pub kinds: String,
+    pub container_id: i64,
+    pub added_ms: i64,
+    pub scanned_ms: Option<i64>,
+});
+
+entity!(/// Directories, whose serials are part of object ids.
+    container, "container", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    pub folder_id: i64,
+    pub parent_id: Option<i64>,
+    pub name: String,
+});
+
+entity!(/// Files with their facts.
+    file, "file", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    pub container_id: i64,
+    pub name: String,
+    pub facts: Json,
+});
+
+entity!(/// What the last scan of a folder left out.
+    left_out, "left_out", {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub folder_id: i64,
+    #[sea_orm(column_type = "Text")]
+    pub path: String,
+    #[sea_orm(column_type = "Text")]
+    pub reason: String,
+});
+
+entity!(/// Devices.
+    device, "device", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    pub address: String,
+    pub hardware: Option<String>,
+    pub name: Option<String>,
+    pub user_agent: Option<String>,
+    pub standing: String,
+    pub kinds: String,
+    pub folders: Option<Json>,
+    pub update_offset: i64,
+    pub first_seen_ms: i64,
+    pub last_seen_ms: i64,
+});
+
+entity!(/// Decisions on devices, append only.
+    decision, "decision", {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub device_id: i64,
+    pub at_ms: i64,
+    pub who: String,
+    pub what: String,
+});
+
+entity!(/// Confirmed steps of the proof ladder.
+    proof, "proof", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub device_id: i64,
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub step: String,
+    pub at_ms: i64,
+    #[sea_orm(column_type = "Text")]
+    pub what: String,
+    pub item: Option<String>,
+    pub bytes: Option<i64>,
+});
+
+entity!(/// Accounts of the console.
+    account, "account", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub name: String,
+    #[sea_orm(column_type = "Text")]
+    pub password_hash: String,
+});
+
+entity!(/// Signed-in sessions; only the token's hash is kept.
+    session, "session", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub token_hash: Vec<u8>,
+    pub account: String,
+    pub expires_ms: i64,
+});

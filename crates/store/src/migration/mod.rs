@@ -1,0 +1,14 @@
+//! Migrations in order. A released one is never changed; a new one is added.
+
+use sea_orm_migration::prelude::*;
+
+mod m0001_house;
+
+pub struct Migrator;
+
+#[async_trait::async_trait]
+impl MigratorTrait for Migrator {
+    fn migrations() -> Vec<Box<dyn MigrationTrait>> {
+        vec![Box::new(m0001_house::Migration)]
+    }
+}

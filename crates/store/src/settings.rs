@@ -1,0 +1,89 @@
+//! House settings and counters.
+
+use sea_orm::sea_query::OnConflict;
+use sea_orm::{ActiveValue::Set, EntityTrait, FromQueryResult, Statement};
+
+use crate::entity::setting;
+use crate::{Records, StoreError};
+
+/// A number that never goes back, also over restarts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Counter {
+    /// Serials of folders, directories and files, of which object ids are made.
+    Serial,
+    /// The house's update id.
+    UpdateId,
+    /// Starts of the service.
+    Boot,
+    /// Numbers of devices.
+    Device,
+}
+
+impl Counter {
+    fn name(self) -> &'static str {
+        match self {
+            Counter::Serial => "serial",
+            Counter::UpdateId => "update_id",
+            Counter::Boot => "boot",
+            Counter::Device => "device",
+        }
+    }
+}
+
+#[derive(FromQueryResult)]
+struct Value {
+    value: i64,
+}
+
+impl Records {
+    /// A setting's value.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn setting(&self, name: &str) -> Result<Option<String>, StoreError> {
+        let found = setting::Entity::find_by_id(name.to_owned()).one(&self.database).await?;
+        Ok(found.map(|s| s.value))
+    }
+
+    /// Sets a setting, committed.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_setting(&self, name: &str, value: &str) -> Result<(), StoreError> {
+        let model = setting::ActiveModel { name: Set(name.to_owned()), value: Set(value.to_owned()) };
+        let replace = OnConflict::column(setting::Column::Name).update_column(setting::Column::Value).to_owned();
+        setting::Entity::insert(model).on_conflict(replace).exec_without_returning(&self.database).await?;
+        Ok(())
+    }
+
+    /// A setting's value; where there is none, `first` becomes it.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn setting_or(&self, name: &str, first: &str) -> Result<String, StoreError> {
+        match self.setting(name).await? {
+            Some(value) => Ok(value),
+            None => {
+                self.set_setting(name, first).await?;
+                Ok(first.to_owned())
+            }
+        }
+    }
+
+    /// Takes `count` numbers from a counter, committed before they are used: gives the first.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn reserve(&self, counter: Counter, count: u32) -> Result<u32, StoreError> {
+        let statement = Statement::from_sql_and_values(
+            self.database.get_database_backend(),
+            "insert into counter (name, value) values ($1, $2)
+             on conflict (name) do update set value = counter.value + $2 returning value",
+            [counter.name().into(), i64::from(count).into()],
+        );
+        let row = Value::find_by_statement(statement).one(&self.database).await?;
+        let after = row.ok_or_else(|| StoreError::Damaged("a counter gave nothing".into()))?.value;
+        u32::try_from(after - i64::from(count) + 1)
+            .map_err(|_| StoreError::Damaged("a counter has run out".into()))
+    }
+}
