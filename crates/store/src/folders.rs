@@ -18,7 +18,7 @@ use crate::{Records, StoreError};
 /// A folder to publish.
 #[derive(Debug, Clone)]
 pub struct NewFolder {
-    /// The folder, with serials taken from [`Counter::Serial`](crate::Counter::Serial).
+    /// The folder, with numbers taken from [`Counter`](crate::Counter)s.
     pub folder: Folder,
     /// When.
     pub at: Duration,

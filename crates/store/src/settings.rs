@@ -9,23 +9,23 @@ use crate::{Records, StoreError};
 /// A number that never goes back, also over restarts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Counter {
-    /// Serials of folders, directories and files, of which object ids are made.
+    /// Serials of directories and files, of which object ids are made.
     Serial,
+    /// Numbers of folders.
+    Folder,
     /// The house's update id.
     UpdateId,
     /// Starts of the service.
     Boot,
-    /// Numbers of devices.
-    Device,
 }
 
 impl Counter {
     fn name(self) -> &'static str {
         match self {
             Counter::Serial => "serial",
+            Counter::Folder => "folder",
             Counter::UpdateId => "update_id",
             Counter::Boot => "boot",
-            Counter::Device => "device",
         }
     }
 }

@@ -95,8 +95,9 @@ async fn add(_: Caller, body: web::Json<NewFolder>, house: web::Data<House>) -> 
     if label.chars().count() > 63 || label.chars().any(char::is_control) {
         return Err(Failure::invalid("That label does not work").why("A label is 1 to 63 characters on one line."));
     }
-    let serial = house.records.reserve(Counter::Serial, 2).await?;
-    let folder = Folder { serial, label, kinds, root: shown, container: serial + 1 };
+    let serial = house.records.reserve(Counter::Folder, 1).await?;
+    let container = house.records.reserve(Counter::Serial, 1).await?;
+    let folder = Folder { serial, label, kinds, root: shown, container };
     let new = mostra_store::NewFolder { folder: folder.clone(), at: house.clock.now() };
     house.records.add_folder(&new).await?;
     house.apply(vec![Change::PutFolder(folder.clone())]).await?;

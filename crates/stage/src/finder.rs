@@ -1,0 +1,49 @@
+//! Looking for media servers by multicast.
+
+use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::time::Duration;
+
+use mostra_protocol::ssdp::{Message, compose_search, parse};
+use mostra_protocol::wire::{SSDP_GROUP, SSDP_PORT};
+use socket2::{Domain, Protocol, Socket, Type};
+use tokio::net::UdpSocket;
+
+use crate::persona::Persona;
+
+/// Searches from the persona's own address; gives the LOCATIONs that answered, each once.
+///
+/// # Errors
+/// A sentence that says what failed.
+pub async fn find(persona: &Persona) -> Result<Vec<String>, String> {
+    let socket = open(persona.address).map_err(|e| format!("cannot search from {}: {e}", persona.address))?;
+    let message = compose_search(&persona.search.target, persona.search.mx, &persona.user_agent);
+    let group = SocketAddr::V4(SocketAddrV4::new(SSDP_GROUP, SSDP_PORT));
+    let mut found: Vec<String> = Vec::new();
+    let mut buffer = [0; 2048];
+    for _ in 0..persona.search.times {
+        socket.send_to(&message, group).await.map_err(|e| format!("cannot search: {e}"))?;
+        let end = tokio::time::Instant::now() + Duration::from_millis(u64::from(persona.search.mx) * 1000 + 300);
+        while let Ok(Ok((length, _))) = tokio::time::timeout_at(end, socket.recv_from(&mut buffer)).await {
+            if let Some(Message::Answer { location: Some(location), target, .. }) = parse(&buffer[..length])
+                && target == persona.search.target
+                && !found.contains(&location)
+            {
+                found.push(location);
+                // A television shows what answered and does not wait for the rest.
+                return Ok(found);
+            }
+        }
+    }
+    Ok(found)
+}
+
+fn open(address: Ipv4Addr) -> std::io::Result<UdpSocket> {
+    let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
+    socket.set_nonblocking(true)?;
+    socket.bind(&SocketAddrV4::new(address, 0).into())?;
+    // On loopback the group is reached through 127.0.0.1, whatever address is ours.
+    let leaving = if address.is_loopback() { Ipv4Addr::LOCALHOST } else { address };
+    socket.set_multicast_if_v4(&leaving)?;
+    socket.set_multicast_ttl_v4(if address.is_loopback() { 0 } else { 2 })?;
+    UdpSocket::from_std(socket.into())
+}

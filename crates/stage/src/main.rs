@@ -1,0 +1,131 @@
+//! mostra-stage: stand-in devices with the habits of real ones, each from a persona file.
+//!
+//! A stand-in talks to media servers only through the standard protocols. It judges what it
+//! received by really decoding it, shows its screen as text, and can be driven over a small
+//! local JSON control.
+
+mod control;
+mod finder;
+mod http;
+mod judge;
+mod persona;
+mod screen;
+mod stand_in;
+mod take;
+
+use std::net::{Ipv4Addr, SocketAddrV4};
+use std::path::PathBuf;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::time::Duration;
+
+use clap::{Parser, Subcommand};
+
+use persona::Persona;
+use stand_in::{Deed, StandIn};
+
+/// The port of a stand-in's control, on its own address.
+const CONTROL_PORT: u16 = 7690;
+
+/// Stand-in devices for demos, training and tests.
+#[derive(Debug, Parser)]
+#[command(name = "mostra-stage", version)]
+struct Arguments {
+    #[command(subcommand)]
+    verb: Verb,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// Switch stand-ins on and leave them on
+    Run {
+        /// Persona files
+        #[arg(required = true)]
+        personas: Vec<PathBuf>,
+        /// Do not look for servers until told
+        #[arg(long)]
+        quiet: bool,
+    },
+    /// Show a stand-in's screen
+    Show {
+        /// Its address
+        address: Ipv4Addr,
+    },
+    /// Tell a stand-in to do something, and say how it went
+    Do {
+        /// Its address
+        address: Ipv4Addr,
+        #[command(subcommand)]
+        deed: Deed,
+    },
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let outcome = match Arguments::parse().verb {
+        Verb::Run { personas, quiet } => run(&personas, quiet).await,
+        Verb::Show { address } => show(address).await,
+        Verb::Do { address, deed } => tell(address, &deed).await,
+    };
+    match outcome {
+        Ok(code) => code,
+        Err(why) => {
+            eprintln!("mostra-stage: {why}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
+    let mut stand_ins = Vec::new();
+    for file in files {
+        let persona = Persona::read(file)?;
+        let place = SocketAddrV4::new(persona.address, CONTROL_PORT);
+        let listener = tokio::net::TcpListener::bind(place)
+            .await
+            .map_err(|e| format!("{} cannot use {place}: {e}. Is it on already?", persona.name))?;
+        println!("{} is on at {}", persona.name, persona.address);
+        let stand_in = Arc::new(StandIn::new(persona));
+        tokio::spawn(control::serve(stand_in.clone(), listener));
+        stand_ins.push(stand_in);
+    }
+    if !quiet {
+        for stand_in in &stand_ins {
+            let stand_in = stand_in.clone();
+            tokio::spawn(async move { stand_in.act(Deed::Find).await });
+        }
+    }
+    let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(|e| e.to_string())?;
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        _ = terminate.recv() => {}
+    }
+    for stand_in in &stand_ins {
+        stand_in.leave().await;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn show(address: Ipv4Addr) -> Result<ExitCode, String> {
+    let place = SocketAddrV4::new(address, CONTROL_PORT);
+    let request = http::Request::new("GET", place, "/stage/screen");
+    let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20).await.map_err(|e| not_on(address, &e))?;
+    print!("{}", String::from_utf8_lossy(&answer.body));
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn tell(address: Ipv4Addr, deed: &Deed) -> Result<ExitCode, String> {
+    let place = SocketAddrV4::new(address, CONTROL_PORT);
+    let body = serde_json::to_vec(deed).map_err(|e| e.to_string())?;
+    let mut request = http::Request::new("POST", place, "/stage/do");
+    request.body = body;
+    request.patience = Duration::from_secs(120);
+    let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20).await.map_err(|e| not_on(address, &e))?;
+    let outcome: stand_in::Outcome = serde_json::from_slice(&answer.body).map_err(|e| e.to_string())?;
+    println!("{} {}", if outcome.done { "✓" } else { "✗" }, outcome.said);
+    Ok(if outcome.done { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+fn not_on(address: Ipv4Addr, why: &str) -> String {
+    format!("no stand-in answers at {address} ({why}). Switch it on with `mostra-stage run`.")
+}

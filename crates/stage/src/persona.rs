@@ -1,0 +1,75 @@
+//! Persona files: a device's habits as data.
+
+use std::net::Ipv4Addr;
+use std::path::Path;
+
+use serde::Deserialize;
+
+/// A device's habits.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Persona {
+    /// Its name.
+    pub name: String,
+    /// Its maker.
+    pub maker: String,
+    /// The address it owns.
+    pub address: Ipv4Addr,
+    /// What it calls itself in requests.
+    pub user_agent: String,
+    /// The MIME types it plays.
+    pub plays: Vec<String>,
+    /// Whether it subscribes to changes.
+    pub subscribes: bool,
+    /// How it looks for servers.
+    pub search: Search,
+    /// How it browses.
+    pub browse: Browse,
+    /// How it fetches media.
+    pub play: Play,
+}
+
+/// How a device looks for servers.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Search {
+    /// The search target.
+    pub target: String,
+    /// MX in seconds.
+    pub mx: u32,
+    /// How many times it asks.
+    pub times: u32,
+}
+
+/// How a device browses.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Browse {
+    /// Objects asked for at a time.
+    pub page: u32,
+    /// The Filter it sends.
+    pub filter: String,
+}
+
+/// How a device fetches media.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Play {
+    /// Bytes it takes to recognise a file; 0: it asks for whole files.
+    pub first_bytes: u64,
+    /// Bytes it takes from the end, where the index may be.
+    pub tail_bytes: u64,
+    /// Bytes it takes at a time while playing.
+    pub ask_bytes: u64,
+}
+
+impl Persona {
+    /// Reads a persona file.
+    ///
+    /// # Errors
+    /// A sentence that names the file and what is wrong with it.
+    pub fn read(file: &Path) -> Result<Persona, String> {
+        let text = std::fs::read_to_string(file).map_err(|e| format!("{} cannot be read: {e}", file.display()))?;
+        toml::from_str(&text).map_err(|e| format!("{} is no persona: {e}", file.display()))
+    }
+}
