@@ -1,0 +1,34 @@
+# make demo | test | start | check | bench | screenshots
+.PHONY: demo test start check build bench screenshots fmt
+
+demo:
+	@ONCE="$(ONCE)" scripts/demo
+
+test:
+	@scripts/install-packages
+	@scripts/build
+	@scripts/test
+
+start:
+	@scripts/start $(ARGS)
+
+build:
+	@scripts/build
+
+check:
+	@scripts/npm-packages
+	cargo fmt --all --check
+	cargo clippy --workspace --all-targets --quiet -- -D warnings
+	cd console && npm run --silent check
+
+fmt:
+	cargo fmt --all
+
+bench:
+	@scripts/install-packages bench
+	@scripts/build release
+	@cargo run --quiet --release -p mostra-benches
+
+screenshots:
+	@scripts/install-packages pictures
+	@scripts/screenshots

@@ -1,0 +1,88 @@
+// What the pages read, keyed by the topic of the live events that make it stale.
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import {
+  call,
+  get,
+  type Catalogue,
+  type CatalogueObject,
+  type ConsoleAccess,
+  type Device,
+  type Folder,
+  type LeftOut,
+  type Places,
+  type Problem,
+  type Status,
+  type Stream,
+} from "./client";
+
+export const useStatus = () => useQuery({ queryKey: ["house", "status"], queryFn: () => get<Status>("/status") });
+export const useFolders = () => useQuery({ queryKey: ["folders"], queryFn: () => get<Folder[]>("/folders") });
+export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("/devices") });
+export const useStreams = () => useQuery({ queryKey: ["streams"], queryFn: () => get<Stream[]>("/streams") });
+export const useAccess = () => useQuery({ queryKey: ["house", "access"], queryFn: () => get<ConsoleAccess>("/console") });
+
+export const useLeftOut = (folder: number, wanted: boolean) =>
+  useQuery({
+    queryKey: ["folders", folder, "left-out"],
+    queryFn: () => get<LeftOut>(`/folders/${folder}/left-out`),
+    enabled: wanted,
+  });
+
+export const usePlaces = (path: string) =>
+  useQuery({ queryKey: ["places", path], queryFn: () => get<Places>(`/places?path=${encodeURIComponent(path)}`) });
+
+export const PAGE = 100;
+
+export const useContainer = (id: string, start: number) =>
+  useQuery({
+    queryKey: ["catalogue", id, start],
+    queryFn: () => get<Catalogue>(`/catalogue/${id}/children?start=${start}&count=${PAGE}`),
+    placeholderData: (before, query) => (query?.queryKey[1] === id ? before : undefined),
+  });
+
+export const useObject = (id: string | undefined) =>
+  useQuery({
+    queryKey: ["catalogue", "object", id],
+    queryFn: () => get<CatalogueObject>(`/catalogue/${id}`),
+    enabled: id !== undefined,
+  });
+
+/** A change of the house; what it concerns is read again. */
+export function useChange<Input>(run: (input: Input) => Promise<unknown>, topics: string[]) {
+  const client = useQueryClient();
+  return useMutation<unknown, Problem, Input>({
+    mutationFn: run,
+    onSettled: () => Promise.all(topics.map((topic) => client.invalidateQueries({ queryKey: [topic] }))),
+  });
+}
+
+export type Decision = { device: Device; standing: string; kinds?: string[]; name?: string };
+
+export const useDecide = () =>
+  useChange<Decision>(
+    ({ device, standing, kinds, name }) => call("PUT", `/devices/${device.id}/decision`, { standing, kinds, name }),
+    ["devices", "house"],
+  );
+
+/** Listens to the house; false while the connection is lost. */
+export function useLive(): boolean {
+  const client = useQueryClient();
+  const [connected, setConnected] = useState(true);
+  useEffect(() => {
+    const source = new EventSource("/api/v1/live");
+    source.onopen = () => {
+      setConnected(true);
+      // Whatever changed while nobody listened.
+      void client.invalidateQueries();
+    };
+    source.onerror = () => setConnected(false);
+    source.addEventListener("changed", (event) => {
+      const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: string };
+      void client.invalidateQueries({ queryKey: [topic] });
+      if (topic !== "house") void client.invalidateQueries({ queryKey: ["house", "status"] });
+    });
+    return () => source.close();
+  }, [client]);
+  return connected;
+}

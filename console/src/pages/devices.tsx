@@ -1,0 +1,141 @@
+// Who is on the network, what they may, and what is proven.
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { call, type Device, type Problem } from "../api/client";
+import { useChange, useDevices } from "../api/queries";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
+import { Decide, StandingMark } from "../parts/standing";
+import { ago, bytes, capital, clock, inWords } from "../parts/words";
+
+function sentence(devices: Device[]): string {
+  if (devices.length === 0) return "No device has asked yet.";
+  const confirmed = devices.filter((d) => d.proof.some((s) => s.step === "started" && s.confirmed)).length;
+  const known = `${capital(inWords(devices.length))} ${devices.length === 1 ? "device is" : "devices are"} known`;
+  return `${known}; ${confirmed === 0 ? "none has" : confirmed === 1 ? "one has" : `${inWords(confirmed)} have`} played something.`;
+}
+
+export function Devices() {
+  const devices = useDevices();
+  const { id } = useParams();
+  if (!devices.data) return devices.error ? <Trouble problem={devices.error as Problem} /> : <Loading />;
+  const chosen = devices.data.find((d) => String(d.id) === id);
+  return (
+    <>
+      <Headline below={devices.data.length === 0 ? "Open the source or server menu on a television; it appears here by itself." : LADDER_WORDS}>
+        {sentence(devices.data)}
+      </Headline>
+      <div className="grid items-start gap-5 lg:grid-cols-[5fr_4fr]">
+        {devices.data.length > 0 && (
+          <Card>
+            <ul aria-live="polite" className="divide-y divide-line">
+              {devices.data.map((device) => (
+                <li key={device.id} className="flex flex-wrap items-center justify-between gap-x-4 py-3">
+                  <div className="min-w-0">
+                    <Link to={`/devices/${device.id}`} className="flex min-h-11 flex-wrap items-center gap-2 font-bold hover:underline" aria-current={device === chosen ? "true" : undefined}>
+                      {device.label} <StandingMark standing={device.standing} />
+                    </Link>
+                    <p className="text-sm text-soft">
+                      {device.address} · {furthest(device.proof)} · seen {ago(device.last_seen_ms)}
+                    </p>
+                  </div>
+                  <Ladder steps={device.proof} />
+                </li>
+              ))}
+            </ul>
+          </Card>
+        )}
+        {chosen && <Detail key={chosen.id} device={chosen} />}
+      </div>
+    </>
+  );
+}
+
+function Detail({ device }: { device: Device }) {
+  const [name, setName] = useState(device.name ?? "");
+  const [forgetting, setForgetting] = useState(false);
+  const navigate = useNavigate();
+  const rename = useChange(() => call("PUT", `/devices/${device.id}/name`, { name }), ["devices"]);
+  const forget = useChange(() => call("DELETE", `/devices/${device.id}`), ["devices", "house"]);
+  const facts: [string, string | null | undefined][] = [
+    ["Address", device.address],
+    ["Hardware", device.hardware ?? "not known to the system"],
+    ["Calls itself", device.user_agent],
+    ["May see", device.standing === "admitted" ? device.kinds.join(", ") : "nothing"],
+    ["First seen", clock(device.first_seen_ms)],
+    ["Last seen", clock(device.last_seen_ms)],
+  ];
+  return (
+    <Card title={device.label}>
+      <Decide device={device} />
+      <h3 className="mt-5 mb-1 font-bold">Proof</h3>
+      <ol className="divide-y divide-line border-y border-line">
+        {device.proof.map((step) => (
+          <li key={step.step} className="flex gap-3 py-2">
+            <span className={step.confirmed ? "text-accent" : "text-soft"} aria-hidden>
+              {step.confirmed ? "✓" : "○"}
+            </span>
+            <div className="min-w-0">
+              <b>{step.step}</b>
+              {!step.confirmed && <span className="text-soft"> not yet</span>}
+              {step.confirmed && (
+                <p className="text-sm break-words">
+                  {[step.what, step.item, step.bytes != null ? `${bytes(step.bytes)} acknowledged` : null].filter(Boolean).join(" · ")}
+                  {step.at_ms != null && <span className="block text-soft">{clock(step.at_ms)}</span>}
+                </p>
+              )}
+            </div>
+          </li>
+        ))}
+      </ol>
+      <form
+        className="mt-4 flex items-end gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          rename.mutate(undefined);
+        }}
+      >
+        <div className="grow">
+          <Field label="Name" value={name} maxLength={63} required placeholder="Lounge television" onChange={(e) => setName(e.target.value)} />
+        </div>
+        <Button type="submit" disabled={name.trim() === "" || name === device.name}>
+          Rename
+        </Button>
+      </form>
+      <Trouble problem={rename.error} />
+      <dl className="mt-4 grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-sm">
+        {facts.map(
+          ([label, value]) =>
+            value && (
+              <div key={label} className="contents">
+                <dt className="text-soft">{label}</dt>
+                <dd className="break-all select-all">{value}</dd>
+              </div>
+            ),
+        )}
+      </dl>
+      <Button look="danger" className="mt-4" onClick={() => setForgetting(true)}>
+        Forget this device
+      </Button>
+      <Dialog open={forgetting} onClose={() => setForgetting(false)} className="relative z-20">
+        <div className="fixed inset-0 bg-ink/30" aria-hidden />
+        <div className="fixed inset-0 grid place-items-center p-4">
+          <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
+            <DialogTitle className="font-serif text-xl">Forget {device.label}?</DialogTitle>
+            <p className="mt-2">Its name, standing and proof go. If it comes back it is met as new.</p>
+            <Trouble problem={forget.error} />
+            <div className="mt-4 flex gap-3">
+              <Button look="danger" onClick={() => forget.mutate(undefined, { onSuccess: () => void navigate("/devices") })}>
+                Forget it
+              </Button>
+              <Button onClick={() => setForgetting(false)} autoFocus>
+                Keep it
+              </Button>
+            </div>
+          </DialogPanel>
+        </div>
+      </Dialog>
+    </Card>
+  );
+}

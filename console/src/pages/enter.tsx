@@ -1,0 +1,89 @@
+// The first password, and signing in.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { call, get, type Problem, type Session, type Setup } from "../api/client";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
+
+export function Enter() {
+  const setup = useQuery({ queryKey: ["setup"], queryFn: () => get<Setup>("/setup") });
+  const [joining, setJoining] = useState(false);
+  return (
+    <main className="mx-auto max-w-lg px-4 py-10">
+      <p className="mb-6 font-serif text-2xl font-semibold">Mostra</p>
+      {setup.isPending && <Loading />}
+      <Trouble problem={setup.error as Problem | null} />
+      {setup.data && <Form key={String(joining)} setup={setup.data} joining={joining} onJoin={() => setJoining(!joining)} />}
+    </main>
+  );
+}
+
+function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJoin: () => void }) {
+  const client = useQueryClient();
+  const first = setup.needed && !setup.code_needed;
+  const fresh = first || joining;
+  const [name, setName] = useState("house");
+  const [password, setPassword] = useState("");
+  const [again, setAgain] = useState("");
+  const [code, setCode] = useState("");
+  const [busy, setBusy] = useState(false);
+  const [problem, setProblem] = useState<Problem | null>(null);
+  const submit = async (event: FormEvent) => {
+    event.preventDefault();
+    setBusy(true);
+    setProblem(null);
+    try {
+      if (fresh) await call("POST", "/accounts", { name, password, code: code || null });
+      await call<Session>("POST", "/session", { name, password });
+      await client.invalidateQueries({ queryKey: ["session"] });
+    } catch (error) {
+      setProblem(error as Problem);
+      setBusy(false);
+    }
+  };
+  const differ = fresh && again !== "" && again !== password;
+  return (
+    <>
+      <Headline below={first ? "Whoever has it may change what is shared and who sees it." : undefined}>
+        {first ? "This house is new. Choose its password." : joining ? "Make an account." : "Sign in to the house."}
+      </Headline>
+      <Card>
+        <form onSubmit={submit} className="space-y-4">
+          {!first && <Field label="Name" autoComplete="username" value={name} onChange={(e) => setName(e.target.value)} required />}
+          {joining && (
+            <Field
+              label="One-time code"
+              hint="Run `mostra house code` on the host, and type what it shows."
+              value={code}
+              onChange={(e) => setCode(e.target.value)}
+              autoComplete="one-time-code"
+              required
+            />
+          )}
+          <Field
+            label="Password"
+            hint={fresh ? "At least 8 characters." : undefined}
+            type="password"
+            autoComplete={fresh ? "new-password" : "current-password"}
+            minLength={fresh ? 8 : undefined}
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+            required
+          />
+          {fresh && (
+            <Field label="Once more" type="password" autoComplete="new-password" value={again} onChange={(e) => setAgain(e.target.value)} required />
+          )}
+          {differ && <p className="text-brick">✕ The two passwords differ.</p>}
+          <Button look="main" type="submit" disabled={busy || (fresh && again !== password)}>
+            {first ? "Begin" : joining ? "Make the account" : "Sign in"}
+          </Button>
+          <Trouble problem={problem} />
+        </form>
+      </Card>
+      {!first && (
+        <button className="mt-4 min-h-11 text-accent underline" onClick={onJoin}>
+          {joining ? "Sign in instead" : "Make an account with a one-time code"}
+        </button>
+      )}
+    </>
+  );
+}

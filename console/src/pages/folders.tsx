@@ -1,0 +1,174 @@
+// Published folders, their scans, and what was left out.
+import { Dialog, DialogPanel, DialogTitle, Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
+import { useState } from "react";
+import { call, type Folder, type Problem, type Scan } from "../api/client";
+import { useChange, useFolders, useLeftOut } from "../api/queries";
+import { Button, Card, Headline, Loading, Trouble } from "../parts/basics";
+import { Picker } from "../parts/picker";
+import { ago, capital, count, inWords } from "../parts/words";
+
+const total = (folder: Folder) => folder.items.video + folder.items.music + folder.items.picture;
+
+function sentence(folders: Folder[]): string {
+  if (folders.length === 0) return "Nothing is shared yet.";
+  const scanning = folders.filter((f) => f.scan?.state === "running");
+  const items = folders.reduce((sum, f) => sum + total(f), 0);
+  const shared = `${capital(inWords(folders.length))} ${folders.length === 1 ? "folder is" : "folders are"} shared, with ${count(items, "item")}`;
+  return scanning.length > 0 ? `${shared} so far.` : `${shared}.`;
+}
+
+export function Folders() {
+  const folders = useFolders();
+  const [adding, setAdding] = useState(false);
+  if (!folders.data) return folders.error ? <Trouble problem={folders.error as Problem} /> : <Loading />;
+  const picking = adding || folders.data.length === 0;
+  return (
+    <>
+      <Headline below="Files are shared where they are. They are never moved, copied or changed.">{sentence(folders.data)}</Headline>
+      <div className="space-y-4">
+        {picking ? (
+          <Card title={folders.data.length === 0 ? "Choose the first folder" : "Share another folder"}>
+            <Picker onDone={() => setAdding(false)} onCancel={folders.data.length > 0 ? () => setAdding(false) : undefined} />
+          </Card>
+        ) : (
+          <Button look="main" onClick={() => setAdding(true)}>
+            Share a folder
+          </Button>
+        )}
+        {folders.data.map((folder) => (
+          <FolderCard key={folder.id} folder={folder} />
+        ))}
+      </div>
+    </>
+  );
+}
+
+function FolderCard({ folder }: { folder: Folder }) {
+  const rescan = useChange(() => call("POST", `/folders/${folder.id}/rescan`), ["folders"]);
+  const stop = useChange(() => call("DELETE", `/folders/${folder.id}/scan`), ["folders"]);
+  const [removing, setRemoving] = useState(false);
+  const running = folder.scan?.state === "running";
+  const counts = [
+    folder.items.video > 0 && `${folder.items.video.toLocaleString("en")} video`,
+    folder.items.music > 0 && `${folder.items.music.toLocaleString("en")} music`,
+    folder.items.picture > 0 && count(folder.items.picture, "picture"),
+  ].filter(Boolean);
+  return (
+    <Card>
+      <div className="flex flex-wrap items-start justify-between gap-3">
+        <div className="min-w-0">
+          <h2 className="text-lg font-bold">{folder.label}</h2>
+          <p className="text-sm break-all text-soft">{folder.path}</p>
+          <p className="mt-1">
+            {counts.join(" · ") || "no items"}
+            {folder.scanned_ms != null && !running && <span className="text-soft"> · scanned {ago(folder.scanned_ms)}</span>}
+          </p>
+        </div>
+        <div className="flex flex-wrap gap-3">
+          {running ? (
+            <Button onClick={() => stop.mutate(undefined)} disabled={stop.isPending}>
+              Stop the scan
+            </Button>
+          ) : (
+            <Button onClick={() => rescan.mutate(undefined)} disabled={rescan.isPending}>
+              Scan again
+            </Button>
+          )}
+          <Button look="danger" onClick={() => setRemoving(true)}>
+            Stop sharing
+          </Button>
+        </div>
+      </div>
+      {folder.scan && <Progress scan={folder.scan} />}
+      <LeftOut folder={folder} />
+      <Trouble problem={rescan.error ?? stop.error} />
+      <Remove folder={folder} open={removing} onClose={() => setRemoving(false)} />
+    </Card>
+  );
+}
+
+function Progress({ scan }: { scan: Scan }) {
+  if (scan.state === "failed") {
+    return (
+      <p role="alert" className="mt-3 rounded-lg bg-brick-wash px-4 py-3 text-brick">
+        ✕ The last scan ended early: {scan.problem}. What was read before stays shared.
+      </p>
+    );
+  }
+  const all = scan.done + scan.to_do;
+  const left = scan.remaining_ms != null ? ` · about ${count(Math.max(1, Math.ceil(scan.remaining_ms / 1000)), "second")} left` : "";
+  return (
+    <div className="mt-4">
+      <progress
+        className="h-3 w-full overflow-hidden rounded-full accent-accent"
+        aria-label="Scan"
+        value={scan.listed ? scan.done : undefined}
+        max={Math.max(1, all)}
+      />
+      <p className="text-sm" role="status">
+        {scan.done.toLocaleString("en")} of {scan.listed ? "" : "at least "}
+        {all.toLocaleString("en")} files looked at · {Math.round(scan.rate).toLocaleString("en")} a second{left} ·{" "}
+        {count(scan.left_out, "file")} left out
+      </p>
+    </div>
+  );
+}
+
+function LeftOut({ folder }: { folder: Folder }) {
+  if (folder.left_out === 0) return null;
+  return (
+    <Disclosure as="div" className="mt-3">
+      {({ open }) => (
+        <>
+          <DisclosureButton className="min-h-11 text-accent underline">
+            {open ? "Hide" : "Show"} the {count(folder.left_out, "file")} left out
+          </DisclosureButton>
+          <DisclosurePanel>
+            <LeftOutList folder={folder.id} />
+          </DisclosurePanel>
+        </>
+      )}
+    </Disclosure>
+  );
+}
+
+function LeftOutList({ folder }: { folder: number }) {
+  const left = useLeftOut(folder, true);
+  if (!left.data) return left.error ? <Trouble problem={left.error as Problem} /> : <Loading />;
+  return (
+    <ul className="max-h-64 divide-y divide-line overflow-auto border-y border-line">
+      {left.data.files.map((file) => (
+        <li key={file.path} className="py-2">
+          <span className="break-all">{file.path}</span> <span className="text-soft">{file.reason}</span>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Remove({ folder, open, onClose }: { folder: Folder; open: boolean; onClose: () => void }) {
+  const remove = useChange(() => call("DELETE", `/folders/${folder.id}`), ["folders", "house", "catalogue", "places"]);
+  return (
+    <Dialog open={open} onClose={onClose} className="relative z-20">
+      <div className="fixed inset-0 bg-ink/30" aria-hidden />
+      <div className="fixed inset-0 grid place-items-center p-4">
+        <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
+          <DialogTitle className="font-serif text-xl">Stop sharing {folder.label}?</DialogTitle>
+          <p className="mt-2">
+            Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Shared again
+            later, they are new to the devices.
+          </p>
+          <Trouble problem={remove.error} />
+          <div className="mt-4 flex gap-3">
+            <Button look="danger" disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: onClose })}>
+              Stop sharing
+            </Button>
+            <Button onClick={onClose} autoFocus>
+              Keep it
+            </Button>
+          </div>
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}

@@ -1,0 +1,118 @@
+// Name, doorway, and from where the console can be reached.
+import { useState } from "react";
+import { call, type Code } from "../api/client";
+import { useAccess, useChange, useStatus } from "../api/queries";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
+
+export function OpenConsole() {
+  const access = useAccess();
+  const [code, setCode] = useState<Code | null>(null);
+  const change = useChange((open: boolean) => call("PUT", "/console", { open }), ["house"]);
+  const make = useChange(async () => setCode(await call<Code>("POST", "/console/code")), []);
+  if (!access.data) return <Loading />;
+  if (!access.data.open) {
+    return (
+      <>
+        <p className="mb-3">Opened, the console answers on the house&rsquo;s network by TLS, with a login.</p>
+        <Button onClick={() => change.mutate(true)} disabled={change.isPending}>
+          Open the console to the house
+        </Button>
+        <Trouble problem={change.error} />
+      </>
+    );
+  }
+  return (
+    <div className="space-y-3">
+      <p>
+        Open at{" "}
+        {access.data.addresses?.map((address) => (
+          <b key={address} className="mr-2 break-all select-all">
+            {address}
+          </b>
+        ))}
+      </p>
+      <p className="text-sm">
+        The browser there warns once, since the certificate is the house&rsquo;s own. Its SHA-256 must be
+        <code className="block break-all text-soft select-all">{access.data.fingerprint}</code>
+      </p>
+      {code && (
+        <p role="status">
+          One-time code for one account: <b className="text-xl tracking-widest select-all">{code.code}</b> (
+          {Math.round(code.seconds / 60)} minutes)
+        </p>
+      )}
+      <div className="flex flex-wrap gap-3">
+        <Button onClick={() => make.mutate(undefined)}>Show a one-time code</Button>
+        <Button look="danger" onClick={() => change.mutate(false)} disabled={change.isPending}>
+          Close it again
+        </Button>
+      </div>
+      <Trouble problem={change.error ?? make.error} />
+    </div>
+  );
+}
+
+export function Settings() {
+  const status = useStatus();
+  const [name, setName] = useState<string | null>(null);
+  const save = useChange((body: object) => call("PATCH", "/house", body), ["house"]);
+  if (!status.data) return <Loading />;
+  const { house, interfaces } = status.data;
+  const shown = name ?? house.name;
+  return (
+    <>
+      <Headline below={`Televisions show it as “${house.name}”.`}>
+        {house.doorway === "ask" ? "New devices wait for a decision." : "New devices are admitted at once."}
+      </Headline>
+      <div className="grid items-start gap-5 lg:grid-cols-2">
+        <Card title="House">
+          <form
+            className="space-y-4"
+            onSubmit={(event) => {
+              event.preventDefault();
+              save.mutate({ name: shown }, { onSuccess: () => setName(null) });
+            }}
+          >
+            <Field label="Name" value={shown} maxLength={63} required onChange={(e) => setName(e.target.value)} />
+            <Button type="submit" disabled={shown === house.name || save.isPending}>
+              Rename
+            </Button>
+          </form>
+          <fieldset className="mt-5">
+            <legend className="font-bold">A device that was never here before</legend>
+            {[
+              ["ask", "waits until somebody decides"],
+              ["open", "is admitted at once"],
+            ].map(([doorway, words]) => (
+              <label key={doorway} className="flex min-h-11 items-center gap-2">
+                <input
+                  type="radio"
+                  name="doorway"
+                  className="size-5 accent-accent"
+                  checked={house.doorway === doorway}
+                  onChange={() => save.mutate({ doorway })}
+                />
+                {words}
+              </label>
+            ))}
+          </fieldset>
+          <Trouble problem={save.error} />
+        </Card>
+        <Card title="Console in the house">
+          <OpenConsole />
+        </Card>
+        <Card title="Where devices reach the house">
+          <ul>
+            {interfaces.map((i) => (
+              <li key={i.name}>
+                <span className="select-all">{i.address}</span> on {i.name}
+                {i.discovery_problem && <span className="block text-brick">✕ cannot be found there: {i.discovery_problem}</span>}
+              </li>
+            ))}
+          </ul>
+          <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
+        </Card>
+      </div>
+    </>
+  );
+}

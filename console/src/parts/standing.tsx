@@ -1,0 +1,79 @@
+// A device's standing, and deciding on it where it is shown.
+import { useEffect, useState } from "react";
+import type { Device } from "../api/client";
+import { useDecide, type Decision } from "../api/queries";
+import { Button, Trouble } from "./basics";
+
+const MARKS: Record<string, { icon: string; look: string }> = {
+  waiting: { icon: "◷", look: "bg-amber-wash text-amber" },
+  admitted: { icon: "✓", look: "bg-accent-wash text-accent" },
+  refused: { icon: "⊘", look: "bg-brick-wash text-brick" },
+};
+
+export function StandingMark({ standing, note }: { standing: string; note?: string }) {
+  const mark = MARKS[standing];
+  return (
+    <span className={`inline-flex items-center gap-1 rounded-full px-2 text-sm whitespace-nowrap ${mark?.look ?? ""}`}>
+      <span aria-hidden>{mark?.icon}</span> {standing}
+      {note && ` ${note}`}
+    </span>
+  );
+}
+
+const UNDO_SECONDS = 10;
+
+/** Buttons for a decision; the result shows in place, with undo for ten seconds. */
+export function Decide({ device }: { device: Device }) {
+  const decide = useDecide();
+  const [before, setBefore] = useState<Device | null>(null);
+  useEffect(() => {
+    if (!before) return;
+    const timer = setTimeout(() => setBefore(null), UNDO_SECONDS * 1000);
+    return () => clearTimeout(timer);
+  }, [before]);
+  const run = (decision: Omit<Decision, "device">) => {
+    const earlier = device;
+    decide.mutate({ device, ...decision }, { onSuccess: () => setBefore(earlier) });
+  };
+  const picturesOnly = device.kinds.length === 1 && device.kinds[0] === "picture";
+  return (
+    <div>
+      <div className="flex flex-wrap items-center gap-3">
+        {(device.standing !== "admitted" || picturesOnly) && (
+          <Button look="main" disabled={decide.isPending} onClick={() => run({ standing: "admitted" })}>
+            {device.standing === "admitted" ? "Admit to everything" : "Admit"}
+          </Button>
+        )}
+        {!(device.standing === "admitted" && picturesOnly) && (
+          <Button disabled={decide.isPending} onClick={() => run({ standing: "admitted", kinds: ["picture"] })}>
+            Pictures only
+          </Button>
+        )}
+        {device.standing !== "refused" && (
+          <Button look="danger" disabled={decide.isPending} onClick={() => run({ standing: "refused" })}>
+            Refuse
+          </Button>
+        )}
+        {before && (
+          <span role="status" className="flex items-center gap-3">
+            <span className="text-soft">
+              {device.label} is {device.standing}
+              {device.standing === "admitted" && picturesOnly ? " to pictures" : ""}.
+            </span>
+            <Button
+              onClick={() =>
+                decide.mutate(
+                  { device, standing: before.standing, kinds: before.kinds },
+                  { onSuccess: () => setBefore(null) },
+                )
+              }
+            >
+              Undo
+            </Button>
+          </span>
+        )}
+      </div>
+      <Trouble problem={decide.error} />
+    </div>
+  );
+}

@@ -1,0 +1,49 @@
+// Numbers, times and sizes in words.
+
+const NUMBERS = ["no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve"];
+
+/** Small numbers as words, for sentences. */
+export const inWords = (n: number) => NUMBERS[n] ?? String(n);
+
+/** `1 device`, `2 devices`. */
+export const count = (n: number, word: string, many = `${word}s`) => `${n.toLocaleString("en")} ${n === 1 ? word : many}`;
+
+export const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
+/** Bytes by thousands. */
+export function bytes(n: number): string {
+  if (n < 1000) return `${n} B`;
+  const units = ["kB", "MB", "GB", "TB"];
+  let value = n / 1000;
+  let unit = 0;
+  while (value >= 1000 && unit < units.length - 1) {
+    value /= 1000;
+    unit += 1;
+  }
+  return `${value.toFixed(value < 10 ? 1 : 0)} ${units[unit]}`;
+}
+
+/** `1:02:03` or `2:03`. */
+export function length(ms: number): string {
+  const s = Math.floor(ms / 1000);
+  const two = (n: number) => String(n).padStart(2, "0");
+  return s >= 3600 ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}` : `${Math.floor(s / 60)}:${two(s % 60)}`;
+}
+
+/** How long ago, in plain words. */
+export function ago(ms: number, now = Date.now()): string {
+  const s = Math.max(0, Math.round((now - ms) / 1000));
+  if (s < 10) return "just now";
+  if (s < 60) return `${s} seconds ago`;
+  if (s < 3600) return `${count(Math.round(s / 60), "minute")} ago`;
+  if (s < 86400) return `${count(Math.round(s / 3600), "hour")} ago`;
+  return new Date(ms).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
+}
+
+/** How long something lasts so far. */
+export const lasting = (since: number) => {
+  const text = ago(since);
+  return text === "just now" ? "for a moment" : text.endsWith(" ago") ? `for ${text.slice(0, -4)}` : `since ${text}`;
+};
+
+export const clock = (ms: number) => new Date(ms).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
