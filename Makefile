@@ -1,5 +1,5 @@
 # make demo | test | start | check | bench | screenshots
-.PHONY: demo test start check build bench screenshots fmt
+.PHONY: demo test start check build api bench screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -20,6 +20,10 @@ check:
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
 	cd console && npm run --silent check
+
+api: build
+	@target/debug/mostrad --openapi > console/src/api/openapi.json
+	@cd console && npm run --silent types
 
 fmt:
 	cargo fmt --all

@@ -1,1 +1,312 @@
-//! x
+//! The harness of the end-to-end tests.
+//!
+//! [`in_a_house`] gives a test a network namespace of its own, a database of its own and the
+//! real binaries. Everything the test starts, and every socket it opens, is inside.
+
+pub mod browser;
+pub mod raw;
+
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+
+/// The password of every test house.
+pub const PASSWORD: &str = "lamp and lens";
+
+/// The repository's top.
+pub fn top() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("tests/ lies in the repository").to_owned()
+}
+
+/// A binary that was built beside the tests.
+///
+/// # Panics
+/// When it is not there.
+pub fn binary(name: &str) -> PathBuf {
+    let mut folder = std::env::current_exe().expect("a test knows its own path");
+    while folder.file_name().is_some_and(|n| n != "debug" && n != "release") {
+        folder.pop();
+    }
+    let path = folder.join(name);
+    assert!(path.exists(), "{} is not built; run `make test` or `make build` first", path.display());
+    path
+}
+
+/// Waits until a condition gives something.
+///
+/// # Panics
+/// After `seconds`, with what was waited for.
+pub fn until<T>(seconds: u64, what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
+    let end = Instant::now() + Duration::from_secs(seconds);
+    loop {
+        if let Some(found) = condition() {
+            return found;
+        }
+        assert!(Instant::now() < end, "waited {seconds} s for {what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// The shared PostgreSQL's URL, started by whoever comes first.
+fn postgres() -> &'static str {
+    static URL: OnceLock<String> = OnceLock::new();
+    URL.get_or_init(|| start_postgres(&top().join("target/test-house")))
+}
+
+/// Starts a cluster of its own below a directory and gives its URL.
+///
+/// # Panics
+/// When it does not start.
+pub fn start_postgres(data: &Path) -> String {
+    let output = Command::new(top().join("scripts/postgres"))
+        .arg("start")
+        .arg(data)
+        .env("MOSTRA_POSTGRES_FAST", "1")
+        .output()
+        .expect("scripts/postgres runs");
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8(output.stdout).expect("a URL").trim().to_owned()
+}
+
+/// Makes a database of a test's own and gives its URL.
+fn database() -> String {
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    let name = format!("t{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
+    let url = postgres();
+    let made = Command::new("psql")
+        .args([&url.replace("localhost/mostra", "localhost/postgres"), "-qc", &format!("create database {name}")])
+        .output()
+        .expect("psql runs");
+    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
+    url.replace("localhost/mostra", &format!("localhost/{name}"))
+}
+
+/// Runs a test in a network namespace of its own. Where that is not possible the test says so,
+/// and fails under CI.
+///
+/// # Panics
+/// When the test does.
+pub fn in_a_house(test: impl FnOnce(House) + Send + 'static) {
+    // Started outside, so that it outlives this test's namespace.
+    let url = database();
+    let run = std::thread::spawn(move || {
+        if let Err(error) = nix::sched::unshare(nix::sched::CloneFlags::CLONE_NEWNET) {
+            let why = format!("no network namespace of its own ({error}); run it as root");
+            assert!(std::env::var_os("CI").is_none(), "this test needs {why}");
+            eprintln!("NOT RUN: {why}");
+            return;
+        }
+        let up = Command::new("ip").args(["link", "set", "lo", "up"]).status().expect("ip runs");
+        assert!(up.success(), "loopback comes up");
+        test(House::new(url));
+    });
+    if let Err(panic) = run.join() {
+        std::panic::resume_unwind(panic);
+    }
+}
+
+/// A process that ends with the test.
+pub struct Running(Child);
+
+impl Running {
+    /// Asks it to stop and waits; gives whether it ended well.
+    ///
+    /// # Panics
+    /// When it does not end within 10 s.
+    pub fn stop(&mut self) -> bool {
+        self.signal(nix::sys::signal::Signal::SIGTERM);
+        until(10, "the process to end", || self.0.try_wait().expect("wait")).success()
+    }
+
+    /// Ends it at once.
+    pub fn kill(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+
+    fn signal(&self, signal: nix::sys::signal::Signal) {
+        let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(self.0.id() as i32), signal);
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+/// A house under test.
+pub struct House {
+    /// Its data directory.
+    pub data: tempfile::TempDir,
+    /// Its database.
+    pub database_url: String,
+}
+
+impl House {
+    fn new(database_url: String) -> House {
+        House { data: tempfile::tempdir().expect("a data directory"), database_url }
+    }
+
+    /// The command that starts the service.
+    pub fn service_command(&self) -> Command {
+        let mut command = Command::new(binary("mostrad"));
+        command.args(["--interfaces", "loopback", "--data"]).arg(self.data.path());
+        command.args(["--database-url", &self.database_url]);
+        command.env_remove("MOSTRA_DATABASE_URL");
+        command
+    }
+
+    /// Starts the service and waits until its console answers.
+    ///
+    /// # Panics
+    /// When it does not.
+    pub fn start(&self) -> Running {
+        let log = std::fs::OpenOptions::new()
+            .create(true)
+            .append(true)
+            .open(self.data.path().join("mostrad.log"))
+            .expect("a log");
+        let running = Running(self.service_command().stderr(log).spawn().expect("mostrad starts"));
+        until(20, "the console to answer", || raw::get("127.0.0.1:7641", "/api/v1/setup").ok().filter(|a| a.status == 200));
+        running
+    }
+
+    /// Starts the service, sets the password, and signs the client in.
+    pub fn begin(&self) -> Running {
+        let running = self.start();
+        std::fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
+        let file = self.data.path().join("password");
+        self.mostra(&["login", "--password-file", file.to_str().expect("text")]);
+        running
+    }
+
+    /// What the service logged.
+    pub fn log(&self) -> String {
+        std::fs::read_to_string(self.data.path().join("mostrad.log")).unwrap_or_default()
+    }
+
+    /// Runs the client.
+    ///
+    /// # Panics
+    /// When it cannot be run.
+    pub fn client(&self, arguments: &[&str]) -> Output {
+        Command::new(binary("mostra"))
+            .args(arguments)
+            .env("MOSTRA_TOKEN_FILE", self.data.path().join("token"))
+            .stdin(Stdio::null())
+            .output()
+            .expect("mostra runs")
+    }
+
+    /// Runs the client, which must succeed; gives what it printed.
+    ///
+    /// # Panics
+    /// When it fails.
+    pub fn mostra(&self, arguments: &[&str]) -> String {
+        let output = self.client(arguments);
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(output.status.success(), "mostra {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        said
+    }
+
+    /// Runs the client, which must fail with exit code 1; gives what it said.
+    ///
+    /// # Panics
+    /// When it succeeds.
+    pub fn mostra_fails(&self, arguments: &[&str]) -> String {
+        let output = self.client(arguments);
+        assert_eq!(output.status.code(), Some(1), "mostra {arguments:?}: {}", String::from_utf8_lossy(&output.stdout));
+        String::from_utf8_lossy(&output.stderr).into_owned()
+    }
+
+    /// Runs the client with `--json`.
+    ///
+    /// # Panics
+    /// When it fails or prints no JSON.
+    pub fn json(&self, arguments: &[&str]) -> Value {
+        let mut all = arguments.to_vec();
+        all.push("--json");
+        serde_json::from_str(&self.mostra(&all)).expect("JSON")
+    }
+
+    /// Publishes a folder of the demo media.
+    pub fn publish(&self, name: &str) {
+        let path = top().join("demo/media").join(name);
+        self.mostra(&["folder", "add", path.to_str().expect("text")]);
+    }
+
+    /// Starts stand-ins.
+    ///
+    /// # Panics
+    /// When they do not come on.
+    pub fn stand_ins(&self, personas: &[&str]) -> Running {
+        let files = personas.iter().map(|p| top().join(format!("demo/personas/{p}.toml")));
+        let child = Command::new(binary("mostra-stage"))
+            .args(["run", "--quiet"])
+            .args(files)
+            .stdout(Stdio::null())
+            .spawn()
+            .expect("mostra-stage starts");
+        let running = Running(child);
+        for address in [TELEVISION, DISC_PLAYER].iter().take(personas.len()) {
+            until(10, "a stand-in", || raw::get(&format!("{address}:7690"), "/stage/screen").ok());
+        }
+        running
+    }
+
+    /// Tells a stand-in to do something; gives whether it worked and what it said.
+    ///
+    /// # Panics
+    /// When the stand-in does not answer.
+    pub fn tell(&self, address: &str, deed: &[&str]) -> (bool, String) {
+        let output =
+            Command::new(binary("mostra-stage")).args(["do", address]).args(deed).output().expect("mostra-stage runs");
+        let said = String::from_utf8_lossy(&output.stdout).into_owned();
+        assert!(!said.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
+        (output.status.success(), said)
+    }
+
+    /// A stand-in's state.
+    ///
+    /// # Panics
+    /// When it does not answer.
+    pub fn stand_in(&self, address: &str) -> Value {
+        let answer = raw::get(&format!("{address}:7690"), "/stage/state").expect("a stand-in");
+        serde_json::from_slice(&answer.body).expect("JSON")
+    }
+
+    /// The confirmed steps of the device at an address.
+    pub fn confirmed(&self, address: &str) -> Vec<String> {
+        let device = self.device(address).unwrap_or_default();
+        let steps = device["proof"].as_array().cloned().unwrap_or_default();
+        steps.iter().filter(|s| s["confirmed"] == true).map(|s| s["step"].as_str().unwrap_or_default().to_owned()).collect()
+    }
+
+    /// The device at an address, if it is known.
+    pub fn device(&self, address: &str) -> Option<Value> {
+        let devices = self.json(&["device", "list"]);
+        devices.as_array()?.iter().find(|d| d["address"] == address).cloned()
+    }
+
+    /// Waits until a step of a device is confirmed.
+    pub fn await_step(&self, address: &str, step: &str) {
+        until(10, &format!("{address} {step}"), || self.confirmed(address).iter().any(|s| s == step).then_some(()));
+    }
+
+    /// Admits the device at an address.
+    pub fn admit(&self, address: &str) {
+        self.mostra(&["device", "admit", address]);
+    }
+}
+
+/// Where the television stands.
+pub const TELEVISION: &str = "127.0.0.11";
+/// Where the disc player stands.
+pub const DISC_PLAYER: &str = "127.0.0.12";
+/// The device listener.
+pub const SERVER: &str = "127.0.0.1:7640";

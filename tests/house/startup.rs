@@ -1,0 +1,101 @@
+//! Starting: what stands in the way is told with its remedy; configuration says where it is from.
+
+use std::process::Stdio;
+
+use mostra_tests::{House, in_a_house};
+
+/// Starts the service, which must refuse, and gives what it said.
+fn refused(house: &House, change: impl FnOnce(&mut std::process::Command)) -> String {
+    let mut command = house.service_command();
+    change(&mut command);
+    let output = command.stdout(Stdio::null()).output().expect("mostrad runs");
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    said
+}
+
+#[test]
+fn each_obstacle_is_named_with_its_remedy() {
+    in_a_house(|house| {
+        let taken = std::net::TcpListener::bind("127.0.0.1:7640").unwrap();
+        let said = refused(&house, |_| {});
+        assert!(said.contains("127.0.0.1:7640") && said.contains("--device-port"), "{said}");
+        drop(taken);
+        let taken = std::net::TcpListener::bind("127.0.0.1:7641").unwrap();
+        let said = refused(&house, |_| {});
+        assert!(said.contains("127.0.0.1:7641") && said.contains("--console-port"), "{said}");
+        drop(taken);
+        let said = refused(&house, |c| {
+            c.args(["--interfaces", "lan7"]);
+        });
+        assert!(said.contains("lan7") && said.contains("lo (127.0.0.1)"), "{said}");
+        let said = refused(&house, |c| {
+            c.args(["--database-url", "postgres://nobody@localhost/x?host=/nowhere"]);
+        });
+        assert!(said.contains("PostgreSQL") && said.contains("scripts/postgres start"), "{said}");
+        let said = refused(&house, |c| {
+            c.args(["--database-url", ""]);
+        });
+        assert!(said.contains("no PostgreSQL is named"), "{said}");
+        let file = house.data.path().join("a-file");
+        std::fs::write(&file, "").unwrap();
+        let said = refused(&house, |c| {
+            c.arg("--data").arg(&file);
+        });
+        assert!(said.contains("not writable") && said.contains("--data"), "{said}");
+        let said = refused(&house, |c| {
+            c.args(["--device-port", "70000"]);
+        });
+        assert!(said.contains("70000") && said.contains("65535"), "{said}");
+    });
+}
+
+#[test]
+fn configuration_says_where_each_value_came_from() {
+    in_a_house(|house| {
+        std::fs::write(house.data.path().join("mostra.toml"), "house_port = 7700\nlog = \"debug\"\n").unwrap();
+        let mut command = house.service_command();
+        command.env("MOSTRA_LOG", "warn").args(["--log-format", "json"]);
+        let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
+        let mut child = command.stderr(log).spawn().unwrap();
+        mostra_tests::until(20, "the console", || mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok());
+        std::fs::write(house.data.path().join("password"), mostra_tests::PASSWORD).unwrap();
+        house.mostra(&["login", "--password-file", house.data.path().join("password").to_str().unwrap()]);
+        let shown = house.json(&["config", "show"]);
+        let value = |name: &str| {
+            let found = shown.as_array().unwrap().iter().find(|v| v["name"] == name).unwrap();
+            (found["value"].as_str().unwrap().to_owned(), found["source"].as_str().unwrap().to_owned())
+        };
+        let pair = |a: &str, b: &str| (a.to_owned(), b.to_owned());
+        assert_eq!(value("house_port"), pair("7700", "file"));
+        assert_eq!(value("log"), pair("warn", "environment"));
+        assert_eq!(value("log_format"), pair("json", "flag"));
+        assert_eq!(value("device_port"), pair("7640", "default"));
+        let password = house.database_url.split(['@', ':']).nth(2).unwrap();
+        assert!(!shown.to_string().contains(password), "the database's password is not shown");
+        child.kill().unwrap();
+        child.wait().unwrap();
+    });
+}
+
+#[test]
+fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
+    in_a_house(|house| {
+        let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
+        let mut child = house.service_command().args(["--log-format", "json"]).stderr(log).spawn().unwrap();
+        mostra_tests::until(20, "the console", || mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok());
+        let asked = std::time::Instant::now();
+        std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
+        let status = mostra_tests::until(10, "the end", || child.try_wait().unwrap());
+        assert!(status.success() && asked.elapsed().as_secs() < 5);
+        let log = house.log();
+        assert!(log.lines().count() > 3);
+        for line in log.lines() {
+            let entry: serde_json::Value = serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}"));
+            assert!(entry["level"].is_string() && entry["timestamp"].is_string());
+        }
+        assert!(log.contains("stopped"));
+        // The ports are free again at once.
+        let _again = house.start();
+    });
+}

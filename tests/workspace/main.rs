@@ -1,0 +1,121 @@
+//! The shape of the code itself: arrows, purity, the committed OpenAPI document, conformance.
+
+use std::collections::BTreeMap;
+use std::process::Command;
+
+use mostra_tests::{binary, top};
+use serde_json::Value;
+
+/// Dependencies of our crates by name, those for tests left out.
+fn dependencies() -> BTreeMap<String, Vec<String>> {
+    let output = Command::new(env!("CARGO"))
+        .args(["metadata", "--format-version", "1", "--no-deps", "--offline"])
+        .current_dir(top())
+        .output()
+        .expect("cargo metadata");
+    let metadata: Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    let packages = metadata["packages"].as_array().expect("packages").iter();
+    packages
+        .map(|p| {
+            let direct = p["dependencies"].as_array().expect("dependencies").iter();
+            let direct = direct.filter(|d| d["kind"].is_null()).map(|d| d["name"].as_str().unwrap().to_owned());
+            (p["name"].as_str().unwrap().to_owned(), direct.collect())
+        })
+        .collect()
+}
+
+#[test]
+fn arrows_point_one_way() {
+    let allowed = BTreeMap::from([
+        ("mostra-protocol", vec![]),
+        ("mostra-core", vec!["mostra-protocol"]),
+        ("mostra-media", vec!["mostra-core"]),
+        ("mostra-store", vec!["mostra-core"]),
+        ("mostra-api", vec![]),
+        ("mostra-service", vec!["mostra-protocol", "mostra-core", "mostra-media", "mostra-store", "mostra-api"]),
+        ("mostra-client", vec!["mostra-api"]),
+        ("mostra-stage", vec!["mostra-protocol"]),
+        ("mostra-tests", vec!["mostra-protocol"]),
+        ("mostra-benches", vec![]),
+        ("make-media", vec![]),
+    ]);
+    for (package, direct) in dependencies() {
+        let allowed = allowed.get(package.as_str()).unwrap_or_else(|| panic!("{package} is not in the plan"));
+        let ours: Vec<&String> = direct.iter().filter(|d| d.starts_with("mostra-")).collect();
+        for arrow in ours {
+            assert!(allowed.contains(&arrow.as_str()), "{package} must not use {arrow}");
+        }
+    }
+}
+
+#[test]
+fn protocol_and_core_stay_pure() {
+    // Whatever else comes in must be asked for here, with its reason.
+    let pure = BTreeMap::from([
+        ("mostra-protocol", vec!["quick-xml", "thiserror", "fastrand"]),
+        ("mostra-core", vec!["mostra-protocol", "unicode-normalization", "serde"]),
+    ]);
+    let all = dependencies();
+    for (package, allowed) in pure {
+        for dependency in &all[package] {
+            assert!(allowed.contains(&dependency.as_str()), "{package} gained {dependency}");
+        }
+        let folder = top().join("crates").join(package.trim_start_matches("mostra-")).join("src");
+        let mut files = vec![folder];
+        while let Some(path) = files.pop() {
+            if path.is_dir() {
+                files.extend(std::fs::read_dir(path).unwrap().flatten().map(|e| e.path()));
+                continue;
+            }
+            let text = std::fs::read_to_string(&path).unwrap();
+            for (number, line) in text.lines().enumerate() {
+                let code = line.split("//").next().unwrap_or_default();
+                for impure in [
+                    "std::fs", "std::thread", "UdpSocket", "TcpStream", "TcpListener", "Instant::now", "SystemTime", "async fn",
+                    ".await", "std::env", "std::process", "unsafe ",
+                ] {
+                    assert!(!code.contains(impure), "{}:{}: {impure}", path.display(), number + 1);
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn the_console_was_made_for_this_interface() {
+    let output = Command::new(binary("mostrad")).arg("--openapi").output().expect("mostrad runs");
+    let now: Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    let text = std::fs::read_to_string(top().join("console/src/api/openapi.json")).unwrap();
+    let committed: Value = serde_json::from_str(&text).unwrap();
+    assert!(now == committed, "run `make api`: the interface changed and the console's types did not");
+}
+
+#[test]
+fn conformance_rows_name_tests_that_exist() {
+    let table = std::fs::read_to_string(top().join("docs/conformance.csv")).unwrap();
+    let mut lines = table.lines();
+    assert_eq!(lines.next(), Some("id,level,role,proof,test,negative,status,note"));
+    let mut sources = String::new();
+    let mut folders = vec![top().join("crates"), top().join("tests")];
+    while let Some(path) = folders.pop() {
+        if path.is_dir() {
+            folders.extend(std::fs::read_dir(path).unwrap().flatten().map(|e| e.path()));
+        } else if path.extension().is_some_and(|e| e == "rs") {
+            sources += &std::fs::read_to_string(path).unwrap();
+        }
+    }
+    let mut seen = std::collections::BTreeSet::new();
+    for line in lines {
+        let columns: Vec<&str> = line.splitn(8, ',').collect();
+        let [id, level, role, _, test, negative, status, note] = columns[..] else { panic!("{line}") };
+        assert!(seen.insert(id.to_owned()), "{id} is there twice");
+        assert!(["MUST", "SHOULD", "MAY"].contains(&level) && ["server", "cp", "both"].contains(&role), "{line}");
+        assert!(["proved", "partly", "waived", "open"].contains(&status), "{line}");
+        assert!(status != "proved" || !test.is_empty(), "{id} is proved by nothing");
+        assert!(status == "proved" || status == "open" || !note.is_empty(), "{id}: say what is missing");
+        for name in [test, negative].into_iter().filter(|n| !n.is_empty()) {
+            assert!(sources.contains(&format!("fn {name}(")), "{id}: there is no test {name}");
+        }
+    }
+    assert!(seen.len() > 40, "{}", seen.len());
+}
