@@ -121,7 +121,11 @@ fn playing_and_skipping_confirm_with_item_and_bytes() {
         let bytes = started["bytes"].as_u64().unwrap();
         assert!(bytes >= size / 5 && bytes <= size / 4 + 1, "{bytes} of {size}");
         assert!(started["at_ms"].as_u64().unwrap() > 1_700_000_000_000);
-        // Kept over a restart, and a kill.
+        // Kept over a kill, once it is in the records.
+        until(5, "the proof to be saved", || {
+            let query = std::process::Command::new("psql").args([&house.database_url, "-Atc", "select count(*) from proof"]).output();
+            (query.unwrap().stdout == b"6\n").then_some(())
+        });
         service.kill();
         let _service = house.start();
         assert_eq!(house.device(DEVICE).unwrap()["proof"], device["proof"]);

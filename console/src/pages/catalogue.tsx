@@ -39,7 +39,7 @@ export function Catalogue() {
           </span>
         ))}
       </nav>
-      <div className="grid items-start gap-5 lg:grid-cols-[3fr_2fr]">
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[3fr_2fr]">
         {page.data.total > 0 && (
           <Card>
             <ul className="divide-y divide-line">

@@ -26,7 +26,7 @@ export function Devices() {
       <Headline below={devices.data.length === 0 ? "Open the source or server menu on a television; it appears here by itself." : LADDER_WORDS}>
         {sentence(devices.data)}
       </Headline>
-      <div className="grid items-start gap-5 lg:grid-cols-[5fr_4fr]">
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[5fr_4fr]">
         {devices.data.length > 0 && (
           <Card>
             <ul aria-live="polite" className="divide-y divide-line">

@@ -64,7 +64,7 @@ export function Settings() {
       <Headline below={`Televisions show it as “${house.name}”.`}>
         {house.doorway === "ask" ? "New devices wait for a decision." : "New devices are admitted at once."}
       </Headline>
-      <div className="grid items-start gap-5 lg:grid-cols-2">
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-2">
         <Card title="House">
           <form
             className="space-y-4"

@@ -31,7 +31,7 @@ export function Today() {
   return (
     <>
       <Headline below={below}>{sentence(status.data)}</Headline>
-      <div className="grid items-start gap-5 lg:grid-cols-[5fr_4fr]">
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[5fr_4fr]">
         <Card>
           <Door devices={devices.data} />
           <Proven devices={devices.data} />

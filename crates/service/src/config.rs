@@ -9,7 +9,7 @@ use crate::trouble::Trouble;
 
 /// Publishes the house's media folders and proves that devices can play them.
 #[derive(Debug, Parser)]
-#[command(name = "mostrad", version)]
+#[command(name = "mostrad", version, args_override_self = true)]
 pub struct Flags {
     /// Configuration file [default: DATA/mostra.toml, if there]
     #[arg(long, value_name = "FILE")]

@@ -115,15 +115,21 @@ pub async fn run(house: Arc<House>, mut receiver: mpsc::Receiver<Sighting>) {
         interval.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     }
     let mut streams_before = 0;
+    let mut proven = false;
     loop {
         tokio::select! {
-            sighting = receiver.recv() => match sighting {
-                Some(sighting) => digest(&house, &mut plays, &mut unsaved, sighting),
-                None => break,
-            },
+            sighting = receiver.recv() => {
+                let Some(sighting) = sighting else { break };
+                proven |= digest(&house, &mut plays, &mut unsaved, sighting);
+            }
             _ = look.tick() => {
                 for sighting in acknowledged(&house) {
-                    digest(&house, &mut plays, &mut unsaved, sighting);
+                    proven |= digest(&house, &mut plays, &mut unsaved, sighting);
+                }
+                // Proof is saved at once, all else with the next batch.
+                if proven {
+                    proven = false;
+                    save_devices(&house, &mut unsaved).await;
                 }
                 let streams = house.transfers.media().len();
                 if streams > 0 || streams_before > 0 {
@@ -185,12 +191,13 @@ async fn save_devices(house: &House, unsaved: &mut BTreeSet<u32>) {
     }
 }
 
+/// Notes a sighting; true if it confirmed a step or brought a new device.
 fn digest(
     house: &House,
     plays: &mut HashMap<(u32, u32), Playback>,
     unsaved: &mut BTreeSet<u32>,
     sighting: Sighting,
-) {
+) -> bool {
     let Sighting { device: id, at, fact } = sighting;
     let mut steps: Vec<(Step, Proof)> = Vec::new();
     let mut met = false;
@@ -229,7 +236,7 @@ fn digest(
         }
     }
     let mut book = house.devices();
-    let Some(device) = book.get_mut(id) else { return };
+    let Some(device) = book.get_mut(id) else { return false };
     let mut changed = met;
     if let Some(name) = name
         && device.user_agent.as_ref() != Some(&name)
@@ -249,4 +256,5 @@ fn digest(
     if changed {
         house.tell(Topic::Devices);
     }
+    changed
 }

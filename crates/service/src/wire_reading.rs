@@ -1,8 +1,10 @@
 //! What the kernel knows of a connection: bytes the peer acknowledged (TCP_INFO).
 //!
 //! Handing bytes to the kernel proves nothing; only what the peer acknowledged counts as
-//! delivered. What the peer's kernel acknowledged while its window shrank is not read yet by
-//! the program behind it, so that part is held back until it is.
+//! delivered. And what the peer's kernel acknowledged may still lie unread in its buffer. Its
+//! window tells: the *edge*, what it acknowledged and what it has room for together, moves on
+//! only when the program behind it reads. So the edge is noted once the first filling of the
+//! buffer is over, and as much as is acknowledged beyond it has surely been read.
 
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
 use std::sync::{Mutex, PoisonError};
@@ -15,18 +17,15 @@ pub struct Reading {
     pub acked: u64,
     /// Bytes in our kernel's queue, sent or not, that it has not acknowledged.
     pub queued: u64,
-    /// The peer's receive window now.
-    pub window: u64,
-    /// The largest window the peer ever had.
-    pub largest_window: u64,
+    /// Whether the peer has room for at least half of what it ever had: whoever read all of a
+    /// short answer has, whoever leaves a long one unread has not.
+    pub roomy: bool,
+    /// Bytes that the program behind the peer has surely read since [`Wire::begin`].
+    pub read: u64,
 }
 
-impl Reading {
-    /// Bytes that surely left the peer's receive buffer.
-    pub fn taken(&self) -> u64 {
-        self.acked.saturating_sub(self.largest_window.saturating_sub(self.window))
-    }
-}
+/// When the first filling of the peer's buffer is taken to be over.
+const FILLED: Duration = Duration::from_secs(1);
 
 /// How long a closed connection is watched for what is still under way to the peer.
 const LINGER: Duration = Duration::from_secs(3);
@@ -44,6 +43,24 @@ enum Socket {
 struct State {
     socket: Socket,
     last: Reading,
+    largest_window: u64,
+    began: Instant,
+    /// The edge when the buffer had filled for the first time.
+    filled: Option<u64>,
+}
+
+impl State {
+    fn note(&mut self, kernel: Kernel, now: Instant) {
+        self.largest_window = self.largest_window.max(kernel.window);
+        let edge = kernel.acked + kernel.window;
+        if self.filled.is_none() && now.duration_since(self.began) >= FILLED {
+            self.filled = Some(edge);
+        }
+        // What was acknowledged beyond that edge found room only because as much was read.
+        let read = self.filled.map_or(0, |filled| kernel.acked.saturating_sub(filled));
+        let roomy = kernel.window * 2 >= self.largest_window;
+        self.last = Reading { acked: kernel.acked, queued: kernel.queued, roomy, read };
+    }
 }
 
 /// A connection that can be looked at as long as bytes are under way, and remembers its last
@@ -54,7 +71,24 @@ pub struct Wire(Mutex<State>);
 impl Wire {
     /// Watches a socket. The caller must call [`close`](Self::close) before the socket closes.
     pub fn new(socket: RawFd) -> Wire {
-        Wire(Mutex::new(State { socket: Socket::Open(socket), last: Reading::default() }))
+        Wire(Mutex::new(State {
+            socket: Socket::Open(socket),
+            last: Reading::default(),
+            largest_window: 0,
+            began: Instant::now(),
+            filled: None,
+        }))
+    }
+
+    /// An answer begins: what is read is counted from here on. Gives a fresh reading.
+    pub fn begin(&self) -> Reading {
+        {
+            let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+            state.began = Instant::now();
+            state.filled = None;
+            state.last.read = 0;
+        }
+        self.read()
     }
 
     /// A fresh reading, or the last one if the connection is gone.
@@ -66,8 +100,7 @@ impl Wire {
             Socket::Gone => None,
         };
         if let Some(now) = socket.and_then(kernel_reading) {
-            let largest_window = now.window.max(state.last.largest_window);
-            state.last = Reading { largest_window, ..now };
+            state.note(now, Instant::now());
         }
         let over = matches!(&state.socket, Socket::Lingering(_, until) if state.last.queued <= 1 || Instant::now() > *until);
         if over {
@@ -98,10 +131,18 @@ fn copy_of(socket: RawFd) -> Option<OwnedFd> {
     unsafe { BorrowedFd::borrow_raw(socket) }.try_clone_to_owned().ok()
 }
 
+/// What the kernel says.
+#[derive(Debug, Clone, Copy)]
+struct Kernel {
+    acked: u64,
+    queued: u64,
+    window: u64,
+}
+
 /// Reads `struct tcp_info` by its fixed offsets (linux/tcp.h); the libc crate's copy ends
 /// before the fields needed here.
 #[allow(unsafe_code)]
-fn kernel_reading(socket: RawFd) -> Option<Reading> {
+fn kernel_reading(socket: RawFd) -> Option<Kernel> {
     const BYTES_ACKED: usize = 120;
     const SEND_WINDOW: usize = 228;
     let mut info = [0u8; 256];
@@ -118,12 +159,7 @@ fn kernel_reading(socket: RawFd) -> Option<Reading> {
     }
     let acked = u64::from_ne_bytes(info[BYTES_ACKED..BYTES_ACKED + 8].try_into().ok()?);
     let window = u32::from_ne_bytes(info[SEND_WINDOW..SEND_WINDOW + 4].try_into().ok()?);
-    Some(Reading {
-        acked,
-        queued: u64::try_from(queued).unwrap_or(0),
-        window: u64::from(window),
-        largest_window: 0,
-    })
+    Some(Kernel { acked, queued: u64::try_from(queued).unwrap_or(0), window: u64::from(window) })
 }
 
 #[cfg(test)]
@@ -145,29 +181,31 @@ mod tests {
     }
 
     #[test]
-    fn what_nobody_reads_is_not_taken() {
+    fn what_nobody_reads_is_not_read() {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let mut peer = TcpStream::connect(listener.local_addr().unwrap()).unwrap();
         let (mut ours, _) = listener.accept().unwrap();
         let wire = Wire::new(ours.as_raw_fd());
-        let start = wire.read().acked;
+        let start = wire.begin().acked;
         ours.set_nonblocking(true).unwrap();
         let mut sent = 0;
         while let Ok(n) = ours.write(&[0; 65_536]) {
             sent += n as u64;
         }
-        // The peer's kernel fills up; whatever it acknowledged, nothing counts as taken.
-        let full = await_reading(&wire, |r| r.window < 4096);
-        assert!(full.acked > start, "acknowledged by the kernel");
-        assert!(full.taken() < start + 65_536, "{full:?}");
-        // Once the peer reads, everything does.
+        // The peer's kernel fills up; whatever it acknowledged, nothing counts as read.
+        let full = await_reading(&wire, |r| r.acked > start && !r.roomy && r.queued > 0);
+        assert_eq!(full.read, 0, "{full:?}");
+        std::thread::sleep(FILLED + Duration::from_millis(100));
+        assert_eq!(wire.read().read, 0, "nor later");
+        // Once the peer reads, it does; what it had room for at first stays uncounted.
         peer.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
         let mut left = sent;
         let mut buffer = vec![0; 65_536];
         while left > 0 {
             left -= peer.read(&mut buffer).unwrap() as u64;
         }
-        await_reading(&wire, |r| r.acked >= start + sent && r.queued == 0);
+        let after = await_reading(&wire, |r| r.acked >= start + sent && r.queued == 0 && r.roomy);
+        assert!(after.read > 0 && after.read <= sent, "{after:?} of {sent}");
         wire.close();
         assert!(!wire.is_open() && wire.read().acked >= start + sent, "the last reading stays");
     }
