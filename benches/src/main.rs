@@ -1,2 +1,73 @@
-//! x
-fn main() {}
+//! `make bench`: each figure beside a floor or a peer measured in the same run, written to
+//! docs/benchmarks.md. Everything runs on loopback in a network namespace of its own.
+
+mod browse;
+mod files;
+mod start;
+
+use std::fmt::Write as _;
+use std::process::Command;
+
+use mostra_tests::{in_a_house, top};
+
+fn main() {
+    in_a_house(|house| {
+        let mut report = String::from(
+            "# Benchmarks\n\nWritten by `make bench`. Every figure stands beside a floor or a peer from the same run, \
+             since machines differ; read the ratios. Medians of the runs named.\n\n",
+        );
+        let cores = std::thread::available_parallelism().map_or(0, usize::from);
+        let date = Command::new("date")
+            .args(["-u", "+%Y-%m-%d"])
+            .output()
+            .map(|o| o.stdout)
+            .unwrap_or_default();
+        let _ = writeln!(
+            report,
+            "Measured {} on {cores} cores.\n",
+            String::from_utf8_lossy(&date).trim()
+        );
+        let mut service = start::measure(&house, &mut report);
+        browse::measure(&house, &mut report);
+        files::measure(&house, &mut report);
+        service.stop();
+        let notes = std::fs::read_to_string(top().join("benches/notes.md")).unwrap_or_default();
+        report += &notes;
+        std::fs::write(top().join("docs/benchmarks.md"), &report).expect("docs/benchmarks.md");
+        print!("{report}");
+    });
+}
+
+/// The middle one.
+fn median(mut values: Vec<f64>) -> f64 {
+    values.sort_by(f64::total_cmp);
+    values[values.len() / 2]
+}
+
+/// Resident memory of a process, in KiB.
+fn resident(process: u32) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+    let line = status.lines().find(|l| l.starts_with("VmRSS:")).unwrap_or_default();
+    line.split_ascii_whitespace().nth(1).and_then(|n| n.parse().ok()).unwrap_or(0)
+}
+
+/// Processor seconds that a process and its children have used.
+fn processor_seconds(processes: &[u32]) -> f64 {
+    let ticks = |process: &u32| -> u64 {
+        let stat = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
+        let after = stat.rsplit_once(')').map_or("", |(_, rest)| rest);
+        let field = |n: usize| {
+            after.split_ascii_whitespace().nth(n).and_then(|t| t.parse::<u64>().ok()).unwrap_or(0)
+        };
+        // User and system time are the 14th and 15th fields; the name was the 2nd.
+        field(11) + field(12)
+    };
+    processes.iter().map(ticks).sum::<u64>() as f64 / 100.0
+}
+
+/// Processes of this name.
+fn processes(name: &str) -> Vec<u32> {
+    let output =
+        Command::new("pgrep").args(["-x", name]).output().map(|o| o.stdout).unwrap_or_default();
+    String::from_utf8_lossy(&output).lines().filter_map(|l| l.parse().ok()).collect()
+}

@@ -55,7 +55,7 @@ function Frame() {
   const client = useQueryClient();
   const location = useLocation();
   const waiting = status.data?.waiting ?? 0;
-  // A house with its first name and nothing shared has just been made: it is guided.
+  // A house with its first name and nothing published has just been made: it is guided.
   const fresh = status.data?.house.name === "Mostra" && folders.data?.length === 0;
   if (fresh && location.pathname === "/") return <Navigate to="/begin" replace />;
   const leave = async () => {
@@ -75,7 +75,7 @@ function Frame() {
             {status.data?.house.name} · {connected ? "on" : "not reachable"}
           </p>
         </div>
-        <nav aria-label="Pages" className="flex gap-1 overflow-x-auto px-2 pb-2 md:flex-col md:px-0">
+        <nav aria-label="Pages" className="flex flex-wrap gap-1 px-2 pb-2 md:flex-col md:px-0">
           {PAGES.map(([path, name]) => (
             <NavLink
               key={path}

@@ -20,14 +20,34 @@ fn send(method: &str, path: &str, fields: &str, body: &str) -> raw::Answer {
 fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
     in_a_house(|house| {
         let _service = house.start();
-        for path in ["/status", "/folders", "/devices", "/config", "/catalogue/0/children", "/places", "/live", "/streams"] {
+        for path in [
+            "/status",
+            "/folders",
+            "/devices",
+            "/config",
+            "/catalogue/0/children",
+            "/places",
+            "/live",
+            "/streams",
+        ] {
             assert_eq!(send("GET", path, "", "").status, 401, "{path}");
         }
         assert_eq!(send("POST", "/accounts", "", r#"{"password":"short"}"#).status, 422);
         let problem = send("POST", "/accounts", "", "{oops");
-        assert_eq!((problem.status, problem.field("content-type")), (400, Some("application/problem+json")));
-        assert_eq!(send("POST", "/accounts", "", &format!(r#"{{"password":"{PASSWORD}"}}"#)).status, 201);
-        assert_eq!(send("POST", "/accounts", "", &format!(r#"{{"name":"me","password":"{PASSWORD}"}}"#)).status, 403, "a code is needed now");
+        assert_eq!(
+            (problem.status, problem.field("content-type")),
+            (400, Some("application/problem+json"))
+        );
+        assert_eq!(
+            send("POST", "/accounts", "", &format!(r#"{{"password":"{PASSWORD}"}}"#)).status,
+            201
+        );
+        assert_eq!(
+            send("POST", "/accounts", "", &format!(r#"{{"name":"me","password":"{PASSWORD}"}}"#))
+                .status,
+            403,
+            "a code is needed now"
+        );
         assert_eq!(send("POST", "/session", "", r#"{"password":"wrong wrong"}"#).status, 401);
         let login = send("POST", "/session", "", &format!(r#"{{"password":"{PASSWORD}"}}"#));
         let cookie = login.field("set-cookie").unwrap();
@@ -50,7 +70,10 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
         assert!(page.field("content-security-policy").unwrap().contains("default-src 'self'"));
         assert_eq!(page.field("x-content-type-options"), Some("nosniff"));
         assert_eq!(page.field("x-frame-options"), Some("DENY"));
-        let stored = std::process::Command::new("psql").args([&house.database_url, "-Atc", "select password_hash from account"]).output().unwrap();
+        let stored = std::process::Command::new("psql")
+            .args([&house.database_url, "-Atc", "select password_hash from account"])
+            .output()
+            .unwrap();
         assert!(String::from_utf8_lossy(&stored.stdout).starts_with("$argon2id$"));
     });
 }
@@ -72,7 +95,10 @@ fn the_clients_token_is_for_its_owner_only() {
 fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
     in_a_house(|house| {
         let mut service = house.begin();
-        assert!(std::net::TcpStream::connect("127.0.0.1:7642").is_err(), "closed until a person opens it");
+        assert!(
+            std::net::TcpStream::connect("127.0.0.1:7642").is_err(),
+            "closed until a person opens it"
+        );
         let said = house.mostra(&["house", "open"]);
         assert!(said.contains("https://127.0.0.1:7642"), "{said}");
         let fetch = |arguments: &[&str]| {
@@ -85,8 +111,15 @@ fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
         };
         assert!(fetch(&["https://127.0.0.1:7642/"]).starts_with("200"));
         let account = |code: &str| {
-            let body = format!(r#"{{"name":"tablet","password":"beside the set","code":"{code}"}}"#);
-            fetch(&["-H", "Content-Type: application/json", "-d", &body, "https://127.0.0.1:7642/api/v1/accounts"])
+            let body =
+                format!(r#"{{"name":"tablet","password":"beside the set","code":"{code}"}}"#);
+            fetch(&[
+                "-H",
+                "Content-Type: application/json",
+                "-d",
+                &body,
+                "https://127.0.0.1:7642/api/v1/accounts",
+            ])
         };
         assert!(account("wrong").starts_with("403"));
         let code = house.json(&["house", "code"])["code"].as_str().unwrap().to_owned();
@@ -97,9 +130,13 @@ fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
         // It stays open over a restart, and closes.
         assert!(service.stop());
         let _service = house.start();
-        mostra_tests::until(10, "the door", || fetch(&["https://127.0.0.1:7642/"]).starts_with("200").then_some(()));
+        mostra_tests::until(10, "the door", || {
+            fetch(&["https://127.0.0.1:7642/"]).starts_with("200").then_some(())
+        });
         house.mostra(&["house", "close"]);
-        mostra_tests::until(10, "the door to close", || fetch(&["https://127.0.0.1:7642/"]).starts_with("000").then_some(()));
+        mostra_tests::until(10, "the door to close", || {
+            fetch(&["https://127.0.0.1:7642/"]).starts_with("000").then_some(())
+        });
         house.mostra(&["status"]);
     });
 }
@@ -125,14 +162,18 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
                 browser.size(width, height).await;
                 for (path, text) in [
                     ("/", "127.0.0.71"),
-                    ("/folders", "Share a folder"),
+                    ("/folders", "Publish a folder"),
                     ("/catalogue/video", "Harbour at dawn"),
                     ("/devices/1", "not yet"),
                     ("/settings", "Console in the house"),
                 ] {
                     browser.go(path).await;
                     browser.sees(text).await;
-                    let wide = browser.page.execute("return document.documentElement.scrollWidth", vec![]).await.unwrap();
+                    let wide = browser
+                        .page
+                        .execute("return document.documentElement.scrollWidth", vec![])
+                        .await
+                        .unwrap();
                     let wide: u32 = wide.convert().unwrap();
                     assert!(wide <= width, "{path} is {wide} px wide at {width}");
                 }
@@ -143,7 +184,13 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
             browser.sees("127.0.0.71").await;
             let mut admitted = false;
             for _ in 0..30 {
-                browser.page.action_chain().send_keys(thirtyfour::Key::Tab + "").perform().await.unwrap();
+                browser
+                    .page
+                    .action_chain()
+                    .send_keys(thirtyfour::Key::Tab + "")
+                    .perform()
+                    .await
+                    .unwrap();
                 let focused = browser.page.active_element().await.unwrap();
                 if focused.text().await.unwrap() == "Admit" {
                     focused.send_keys(thirtyfour::Key::Enter + "").await.unwrap();

@@ -33,7 +33,10 @@ fn ids(house: &House) -> BTreeMap<String, String> {
     for view in ["video", "music", "pictures"] {
         if let Some(objects) = house.json(&["catalogue", "list", view])["objects"].as_array() {
             for object in objects {
-                found.insert(object["title"].as_str().unwrap().to_owned(), object["id"].as_str().unwrap().to_owned());
+                found.insert(
+                    object["title"].as_str().unwrap().to_owned(),
+                    object["id"].as_str().unwrap().to_owned(),
+                );
             }
         }
     }
@@ -56,31 +59,43 @@ fn facts_are_read_and_the_rest_is_left_out_with_a_reason() {
                 assert_eq!(&facts[name], value, "{name} in {facts}");
             }
         };
-        expect(&film, &[
-            ("resolution", "640x360".into()),
-            ("video_codec", "H.264 main, level 3.0".into()),
-            ("audio_codec", "aac-lc".into()),
-            ("profile", "AVC_MP4_MP_SD_AAC_MULT5".into()),
-        ]);
+        expect(
+            &film,
+            &[
+                ("resolution", "640x360".into()),
+                ("video_codec", "H.264 main, level 3.0".into()),
+                ("audio_codec", "aac-lc".into()),
+                ("profile", "AVC_MP4_MP_SD_AAC_MULT5".into()),
+            ],
+        );
         let seconds = film["duration_ms"].as_u64().unwrap();
         assert!((47_900..48_200).contains(&seconds), "{seconds}");
         let size = film["size"].as_u64().unwrap();
         assert_eq!(film["bit_rate"].as_u64().unwrap(), size * 8000 / seconds);
-        expect(&facts("Slack Water"), &[
-            ("artist", "Halyard Choir".into()),
-            ("album", "Slack Water".into()),
-            ("bit_rate", 128_000.into()),
-            ("audio_codec", "mp3".into()),
-            ("profile", "MP3".into()),
-            ("date", "2019-05-04".into()),
-        ]);
-        expect(&facts("Storm 10"), &[
-            ("resolution", "1066x1600".into()),
-            ("date", "2023-01-14T16:20:47".into()),
-            ("profile", "JPEG_LRG".into()),
-        ]);
+        expect(
+            &facts("Slack Water"),
+            &[
+                ("artist", "Halyard Choir".into()),
+                ("album", "Slack Water".into()),
+                ("bit_rate", 128_000.into()),
+                ("audio_codec", "mp3".into()),
+                ("profile", "MP3".into()),
+                ("date", "2019-05-04".into()),
+            ],
+        );
+        expect(
+            &facts("Storm 10"),
+            &[
+                ("resolution", "1066x1600".into()),
+                ("date", "2023-01-14T16:20:47".into()),
+                ("profile", "JPEG_LRG".into()),
+            ],
+        );
         let shown = house.mostra(&["folder", "show", "Sound"]);
-        assert!(shown.contains("FLAC is not read yet") && shown.contains("WAV is not read yet"), "{shown}");
+        assert!(
+            shown.contains("FLAC is not read yet") && shown.contains("WAV is not read yet"),
+            "{shown}"
+        );
     });
 }
 
@@ -94,9 +109,14 @@ fn what_changes_on_disk_shows_after_a_rescan_and_ids_stay() {
         house.mostra(&["folder", "add", text(folder.path()), "--label", "Sandbox"]);
         let before = ids(&house);
         assert_eq!(before.len(), 3);
-        assert_eq!((hash("tour.mp4"), hash("log.mp3"), hash("Storm/one.jpg")), before_files, "files are never changed");
+        assert_eq!(
+            (hash("tour.mp4"), hash("log.mp3"), hash("Storm/one.jpg")),
+            before_files,
+            "files are never changed"
+        );
 
-        std::fs::copy(folder.path().join("Storm/one.jpg"), folder.path().join("Storm/two.jpg")).unwrap();
+        std::fs::copy(folder.path().join("Storm/one.jpg"), folder.path().join("Storm/two.jpg"))
+            .unwrap();
         std::fs::remove_file(folder.path().join("log.mp3")).unwrap();
         std::fs::write(folder.path().join("empty.mp3"), b"").unwrap();
         std::fs::write(folder.path().join("notes.txt"), b"hello").unwrap();
@@ -110,9 +130,12 @@ fn what_changes_on_disk_shows_after_a_rescan_and_ids_stay() {
         // The same ids after a restart, also for what a removed and added file gets.
         assert!(service.stop());
         let _service = house.start();
-        mostra_tests::until(10, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+        mostra_tests::until(10, "the catalogue", || {
+            (house.json(&["status"])["loaded"] == true).then_some(())
+        });
         assert_eq!(ids(&house), after);
-        std::fs::copy(top().join("demo/media/Sound/Night log.mp3"), folder.path().join("log.mp3")).unwrap();
+        std::fs::copy(top().join("demo/media/Sound/Night log.mp3"), folder.path().join("log.mp3"))
+            .unwrap();
         house.mostra(&["folder", "rescan", "Sandbox"]);
         assert_ne!(ids(&house)["Night log"], before["Night log"], "an id is never given twice");
     });
@@ -124,16 +147,38 @@ fn bad_folders_are_refused_and_nothing_is_half_done() {
         let _service = house.begin();
         let folder = sandbox();
         let path = text(folder.path());
-        assert!(house.mostra_fails(&["folder", "add", "/nowhere/at/all"]).contains("does not exist"));
-        assert!(house.mostra_fails(&["folder", "add", text(&folder.path().join("tour.mp4"))]).contains("is a file"));
+        assert!(
+            house.mostra_fails(&["folder", "add", "/nowhere/at/all"]).contains("does not exist")
+        );
+        assert!(
+            house
+                .mostra_fails(&["folder", "add", text(&folder.path().join("tour.mp4"))])
+                .contains("is a file")
+        );
         assert!(house.mostra_fails(&["folder", "add", "/proc"]).contains("the system itself"));
-        assert!(house.mostra_fails(&["folder", "add", path, "--kinds", "films"]).contains("not a kind"));
-        house.mostra(&["folder", "add", text(&folder.path().join("Storm")), "--kinds", "picture,video"]);
+        assert!(
+            house.mostra_fails(&["folder", "add", path, "--kinds", "films"]).contains("not a kind")
+        );
+        house.mostra(&[
+            "folder",
+            "add",
+            text(&folder.path().join("Storm")),
+            "--kinds",
+            "picture,video",
+        ]);
         assert!(house.mostra_fails(&["folder", "add", path]).contains("lies in it"));
-        assert!(house.mostra_fails(&["folder", "add", text(&folder.path().join("Storm"))]).contains("already published"));
+        assert!(
+            house
+                .mostra_fails(&["folder", "add", text(&folder.path().join("Storm"))])
+                .contains("already published")
+        );
         let inner = folder.path().join("Storm/inner");
         std::fs::create_dir(&inner).unwrap();
-        assert!(house.mostra_fails(&["folder", "add", text(&inner)]).contains("lies in one that is published"));
+        assert!(
+            house
+                .mostra_fails(&["folder", "add", text(&inner)])
+                .contains("lies in one that is published")
+        );
         let folders = house.json(&["folder", "list"]);
         assert_eq!(folders.as_array().unwrap().len(), 1);
         assert!(house.mostra_fails(&["folder", "remove", "Storm"]).contains("--yes"));
@@ -149,7 +194,15 @@ fn kinds_decide_what_a_folder_holds() {
     in_a_house(|house| {
         let _service = house.begin();
         let folder = sandbox();
-        house.mostra(&["folder", "add", text(folder.path()), "--label", "Only music", "--kinds", "music"]);
+        house.mostra(&[
+            "folder",
+            "add",
+            text(folder.path()),
+            "--label",
+            "Only music",
+            "--kinds",
+            "music",
+        ]);
         assert_eq!(ids(&house).keys().collect::<Vec<_>>(), ["Night log"]);
         let shown = house.mostra(&["folder", "show", "Only music"]);
         assert!(shown.contains("the folder is not set to hold that kind"), "{shown}");

@@ -23,7 +23,12 @@ fn size(from: &str, path: &str) -> u64 {
 }
 
 fn range(from: &str, path: &str, first: u64, last: u64) {
-    let answer = raw::ask(from, "GET", path, &format!("Range: bytes={first}-{last}\r\nConnection: close\r\n"));
+    let answer = raw::ask(
+        from,
+        "GET",
+        path,
+        &format!("Range: bytes={first}-{last}\r\nConnection: close\r\n"),
+    );
     assert_eq!(answer.status, 206);
     assert_eq!(answer.body.len() as u64, last - first + 1);
 }
@@ -123,7 +128,9 @@ fn playing_and_skipping_confirm_with_item_and_bytes() {
         assert!(started["at_ms"].as_u64().unwrap() > 1_700_000_000_000);
         // Kept over a kill, once it is in the records.
         until(5, "the proof to be saved", || {
-            let query = std::process::Command::new("psql").args([&house.database_url, "-Atc", "select count(*) from proof"]).output();
+            let query = std::process::Command::new("psql")
+                .args([&house.database_url, "-Atc", "select count(*) from proof"])
+                .output();
             (query.unwrap().stdout == b"6\n").then_some(())
         });
         service.kill();

@@ -27,20 +27,31 @@ fn nothing_confirmed_is_lost_by_kill_9() {
         house.mostra(&["device", "refuse", "Den console"]);
 
         service.kill();
-        let killed = Command::new("pkill").args(["-9", "-f", directory.to_str().unwrap()]).status().unwrap();
+        let killed =
+            Command::new("pkill").args(["-9", "-f", directory.to_str().unwrap()]).status().unwrap();
         assert!(killed.success());
         // The next start needs no hand: the same command as ever.
         assert_eq!(start_postgres(&directory), house.database_url);
         let _service = house.start();
         assert_eq!(house.mostra(&["house", "name"]).trim(), "Pellworth Light");
         let device = house.device(DEVICE).unwrap();
-        assert_eq!((device["label"].as_str(), device["standing"].as_str()), (Some("Den console"), Some("refused")));
-        assert!(browse(DEVICE, "0").text().contains("<TotalMatches>0</TotalMatches>"), "refused from the first request on");
+        assert_eq!(
+            (device["label"].as_str(), device["standing"].as_str()),
+            (Some("Den console"), Some("refused"))
+        );
+        assert!(
+            browse(DEVICE, "0").text().contains("<TotalMatches>0</TotalMatches>"),
+            "refused from the first request on"
+        );
         until(10, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
         assert_eq!(house.json(&["catalogue", "list", "video"])["objects"], ids);
         assert!(update_id() > id, "update ids never go back");
     });
-    let stopped = Command::new(top().join("scripts/postgres")).arg("stop").arg(cluster.path()).status().unwrap();
+    let stopped = Command::new(top().join("scripts/postgres"))
+        .arg("stop")
+        .arg(cluster.path())
+        .status()
+        .unwrap();
     assert!(stopped.success());
 }
 
@@ -61,7 +72,13 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
         ask(DEVICE, "GET", "/about/device.xml", "");
         until(10, "the device", || house.device(DEVICE));
         house.admit(DEVICE);
-        let stop = || Command::new(top().join("scripts/postgres")).arg("stop").arg(&directory).status().unwrap();
+        let stop = || {
+            Command::new(top().join("scripts/postgres"))
+                .arg("stop")
+                .arg(&directory)
+                .status()
+                .unwrap()
+        };
         assert!(stop().success());
         assert!(browse(DEVICE, "video").text().contains("<TotalMatches>5<"));
         let said = house.mostra_fails(&["house", "name", "Elsewhere"]);
@@ -70,8 +87,12 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
         assert!(house.mostra_fails(&["device", "refuse", DEVICE]).contains("in force"));
         assert!(browse(DEVICE, "0").text().contains("<TotalMatches>0<"));
         start_postgres(&directory);
-        until(20, "saving to work again", || house.client(&["house", "name", "Elsewhere"]).status.success().then_some(()));
-        until(20, "the banner to go", || (house.json(&["status"])["records"] == true).then_some(()));
+        until(20, "saving to work again", || {
+            house.client(&["house", "name", "Elsewhere"]).status.success().then_some(())
+        });
+        until(20, "the banner to go", || {
+            (house.json(&["status"])["records"] == true).then_some(())
+        });
         assert!(stop().success());
     });
 }

@@ -50,7 +50,8 @@ fn a_device_waits_is_admitted_and_is_refused() {
         assert_eq!(total(ADMITTED, "0"), 0);
         assert_eq!(browse(ADMITTED, "video").status, 500);
         let item = film.trim_start_matches("/media/").trim_end_matches(".mp4");
-        let metadata = format!("<ObjectID>{item}</ObjectID><BrowseFlag>BrowseMetadata</BrowseFlag>");
+        let metadata =
+            format!("<ObjectID>{item}</ObjectID><BrowseFlag>BrowseMetadata</BrowseFlag>");
         assert!(call(ADMITTED, "content", "Browse", &metadata).text().contains("<errorCode>701<"));
     });
 }
@@ -68,7 +69,11 @@ fn a_grant_of_pictures_hides_films() {
         assert_eq!(total(ADMITTED, "pictures"), 9);
         assert_eq!(browse(ADMITTED, "video").status, 200, "an empty menu may be asked for");
         assert_eq!(total(ADMITTED, "video"), 0);
-        assert_eq!(raw::ask(ADMITTED, "GET", &film, "").status, 404, "what it may not see does not exist");
+        assert_eq!(
+            raw::ask(ADMITTED, "GET", &film, "").status,
+            404,
+            "what it may not see does not exist"
+        );
         assert!(!browse(ADMITTED, "folders").text().contains("Films"));
     });
 }
@@ -112,7 +117,10 @@ struct Subscriber {
 impl Subscriber {
     fn new(from: &str) -> Subscriber {
         let listener = TcpListener::bind((from, 0)).unwrap();
-        let callback = format!("CALLBACK: <http://{}/ev>\r\nNT: upnp:event\r\nTIMEOUT: Second-600\r\n", listener.local_addr().unwrap());
+        let callback = format!(
+            "CALLBACK: <http://{}/ev>\r\nNT: upnp:event\r\nTIMEOUT: Second-600\r\n",
+            listener.local_addr().unwrap()
+        );
         let answer = raw::ask(from, "SUBSCRIBE", "/event/content", &callback);
         assert_eq!(answer.status, 200, "{}", answer.head);
         assert_eq!(answer.field("timeout"), Some("Second-600"));
@@ -127,7 +135,9 @@ impl Subscriber {
         let mut stream = loop {
             match self.listener.accept() {
                 Ok((stream, _)) => break stream,
-                Err(_) if std::time::Instant::now() < end => std::thread::sleep(std::time::Duration::from_millis(10)),
+                Err(_) if std::time::Instant::now() < end => {
+                    std::thread::sleep(std::time::Duration::from_millis(10))
+                }
                 Err(_) => return None,
             }
         };
@@ -139,7 +149,8 @@ impl Subscriber {
             if let Some((head, body)) = text.split_once("\r\n\r\n") {
                 let length = head.lines().find_map(|l| {
                     let (name, value) = l.split_once(':')?;
-                    name.eq_ignore_ascii_case("content-length").then(|| value.trim().parse::<usize>().ok())?
+                    name.eq_ignore_ascii_case("content-length")
+                        .then(|| value.trim().parse::<usize>().ok())?
                 });
                 if length.is_some_and(|l| body.len() >= l) {
                     stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n").unwrap();
@@ -198,12 +209,20 @@ fn callbacks_elsewhere_are_refused_and_nothing_is_sent_there() {
         let _service = house.begin();
         let victim = TcpListener::bind(("127.0.0.77", 0)).unwrap();
         victim.set_nonblocking(true).unwrap();
-        let fields = format!("CALLBACK: <http://{}/>\r\nNT: upnp:event\r\n", victim.local_addr().unwrap());
+        let fields =
+            format!("CALLBACK: <http://{}/>\r\nNT: upnp:event\r\n", victim.local_addr().unwrap());
         assert_eq!(raw::ask(ADMITTED, "SUBSCRIBE", "/event/content", &fields).status, 412);
         let own = format!("CALLBACK: <http://{SERVER}/>\r\nNT: upnp:event\r\n");
         assert_eq!(raw::ask("127.0.0.1", "SUBSCRIBE", "/event/content", &own).status, 412);
-        assert_eq!(raw::ask(ADMITTED, "SUBSCRIBE", "/event/content", "SID: uuid:x\r\nNT: upnp:event\r\n").status, 400);
-        assert_eq!(raw::ask(ADMITTED, "UNSUBSCRIBE", "/event/content", "SID: uuid:x\r\n").status, 412);
+        assert_eq!(
+            raw::ask(ADMITTED, "SUBSCRIBE", "/event/content", "SID: uuid:x\r\nNT: upnp:event\r\n")
+                .status,
+            400
+        );
+        assert_eq!(
+            raw::ask(ADMITTED, "UNSUBSCRIBE", "/event/content", "SID: uuid:x\r\n").status,
+            412
+        );
         // A subscription of another device, as a marker that events do flow meanwhile.
         assert!(Subscriber::new(OTHER).event(5).is_some());
         assert!(victim.accept().is_err(), "nobody connected to the victim");

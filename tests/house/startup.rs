@@ -53,18 +53,31 @@ fn each_obstacle_is_named_with_its_remedy() {
 #[test]
 fn configuration_says_where_each_value_came_from() {
     in_a_house(|house| {
-        std::fs::write(house.data.path().join("mostra.toml"), "house_port = 7700\nlog = \"debug\"\n").unwrap();
+        std::fs::write(
+            house.data.path().join("mostra.toml"),
+            "house_port = 7700\nlog = \"debug\"\n",
+        )
+        .unwrap();
         let mut command = house.service_command();
         command.env("MOSTRA_LOG", "warn").args(["--log-format", "json"]);
         let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
         let mut child = command.stderr(log).spawn().unwrap();
-        mostra_tests::until(20, "the console", || mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok());
+        mostra_tests::until(20, "the console", || {
+            mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok()
+        });
         std::fs::write(house.data.path().join("password"), mostra_tests::PASSWORD).unwrap();
-        house.mostra(&["login", "--password-file", house.data.path().join("password").to_str().unwrap()]);
+        house.mostra(&[
+            "login",
+            "--password-file",
+            house.data.path().join("password").to_str().unwrap(),
+        ]);
         let shown = house.json(&["config", "show"]);
         let value = |name: &str| {
             let found = shown.as_array().unwrap().iter().find(|v| v["name"] == name).unwrap();
-            (found["value"].as_str().unwrap().to_owned(), found["source"].as_str().unwrap().to_owned())
+            (
+                found["value"].as_str().unwrap().to_owned(),
+                found["source"].as_str().unwrap().to_owned(),
+            )
         };
         let pair = |a: &str, b: &str| (a.to_owned(), b.to_owned());
         assert_eq!(value("house_port"), pair("7700", "file"));
@@ -82,8 +95,11 @@ fn configuration_says_where_each_value_came_from() {
 fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
     in_a_house(|house| {
         let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
-        let mut child = house.service_command().args(["--log-format", "json"]).stderr(log).spawn().unwrap();
-        mostra_tests::until(20, "the console", || mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok());
+        let mut child =
+            house.service_command().args(["--log-format", "json"]).stderr(log).spawn().unwrap();
+        mostra_tests::until(20, "the console", || {
+            mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok()
+        });
         let asked = std::time::Instant::now();
         std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
         let status = mostra_tests::until(10, "the end", || child.try_wait().unwrap());
@@ -91,7 +107,8 @@ fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
         let log = house.log();
         assert!(log.lines().count() > 3);
         for line in log.lines() {
-            let entry: serde_json::Value = serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}"));
+            let entry: serde_json::Value =
+                serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}"));
             assert!(entry["level"].is_string() && entry["timestamp"].is_string());
         }
         assert!(log.contains("stopped"));

@@ -4,7 +4,11 @@ use mostra_tests::browser::Browser;
 use mostra_tests::{DISC_PLAYER, PASSWORD, TELEVISION, in_a_house, raw, top};
 
 fn in_browser(test: impl AsyncFnOnce()) {
-    tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime").block_on(test());
+    tokio::runtime::Builder::new_current_thread()
+        .enable_all()
+        .build()
+        .expect("a runtime")
+        .block_on(test());
 }
 
 #[test]
@@ -48,9 +52,21 @@ fn from_first_start_to_played() {
             browser.press("Done").await;
 
             browser.sees("Two wait at the door").await;
-            assert_eq!(house.stand_in(TELEVISION)["titles"][0], "Not let in yet: please ask the house");
-            let television = format!("//article[contains(., 'Device at {TELEVISION}')]//button[normalize-space()='Admit']");
-            browser.page.find(thirtyfour::By::XPath(television)).await.unwrap().click().await.unwrap();
+            assert_eq!(
+                house.stand_in(TELEVISION)["titles"][0],
+                "Not let in yet: please ask the house"
+            );
+            let television = format!(
+                "//article[contains(., 'Device at {TELEVISION}')]//button[normalize-space()='Admit']"
+            );
+            browser
+                .page
+                .find(thirtyfour::By::XPath(television))
+                .await
+                .unwrap()
+                .click()
+                .await
+                .unwrap();
             browser.sees("One device is in, one waits at the door").await;
 
             // The list on the television changed by itself.
@@ -70,12 +86,19 @@ fn from_first_start_to_played() {
         });
 
         std::fs::write(house.data.path().join("password"), PASSWORD).unwrap();
-        house.mostra(&["login", "--password-file", house.data.path().join("password").to_str().unwrap()]);
+        house.mostra(&[
+            "login",
+            "--password-file",
+            house.data.path().join("password").to_str().unwrap(),
+        ]);
         assert_eq!(house.confirmed(TELEVISION).len(), 6);
         let disc = house.confirmed(DISC_PLAYER);
         assert!(!disc.iter().any(|s| s == "listed" || s == "started"), "{disc:?}");
         let status = house.mostra(&["status"]);
-        assert!(status.contains("Pellworth Light is on.") && status.contains("1 admitted, 1 waiting"), "{status}");
+        assert!(
+            status.contains("Pellworth Light is on.") && status.contains("1 admitted, 1 waiting"),
+            "{status}"
+        );
 
         // Nothing that a device did leaves the house's proof when the service restarts.
         assert!(service.stop());

@@ -22,13 +22,20 @@ fn description_icons_and_service_documents() {
         house.mostra(&["house", "name", "Salt & <Rope>"]);
         let device = ask(TV, "GET", "/about/device.xml", "");
         assert_eq!(device.field("content-type"), Some("text/xml; charset=\"utf-8\""));
-        assert!(device.head.contains("Content-Length: ") && device.head.contains("Server: Linux/"), "{}", device.head);
+        assert!(
+            device.head.contains("Content-Length: ") && device.head.contains("Server: Linux/"),
+            "{}",
+            device.head
+        );
         let text = device.text();
         assert!(text.starts_with("<?xml version=\"1.0\" encoding=\"utf-8\"?>"));
         assert!(text.contains("<friendlyName>Salt &amp; &lt;Rope&gt;</friendlyName>"));
         assert!(text.contains(">DMS-1.50</dlna:X_DLNADOC>") && !text.contains("URLBase"));
         let head = ask(TV, "HEAD", "/about/device.xml", "");
-        assert_eq!((head.status, head.field("content-length")), (200, device.field("content-length")));
+        assert_eq!(
+            (head.status, head.field("content-length")),
+            (200, device.field("content-length"))
+        );
         // Every URL in it answers.
         for (from, to) in [("<SCPDURL>", "</SCPDURL>"), ("<url>", "</url>")] {
             let mut rest = text.as_str();
@@ -39,7 +46,9 @@ fn description_icons_and_service_documents() {
                 match path.rsplit('.').next() {
                     Some("png") => assert_eq!(&answer.body[..8], b"\x89PNG\r\n\x1a\n"),
                     Some("jpg") => assert_eq!(&answer.body[..3], b"\xff\xd8\xff"),
-                    _ => assert!(answer.text().contains("<scpd xmlns=\"urn:schemas-upnp-org:service-1-0\">")),
+                    _ => assert!(
+                        answer.text().contains("<scpd xmlns=\"urn:schemas-upnp-org:service-1-0\">")
+                    ),
                 }
             }
         }
@@ -60,8 +69,12 @@ fn every_listed_action_answers_and_others_are_401() {
             let mut actions = 0;
             while let Some(action) = between(rest, "<action><name>", "</name>") {
                 let answer = call(TV, service, action, "");
-                let code = between(&answer.text(), "<errorCode>", "</errorCode>").map(str::to_owned);
-                assert!(answer.status == 200 || code.as_deref() == Some("402"), "{action}: {code:?}");
+                let code =
+                    between(&answer.text(), "<errorCode>", "</errorCode>").map(str::to_owned);
+                assert!(
+                    answer.status == 200 || code.as_deref() == Some("402"),
+                    "{action}: {code:?}"
+                );
                 actions += 1;
                 rest = &rest[rest.find(&format!("<action><name>{action}")).unwrap() + 20..];
             }
@@ -72,7 +85,11 @@ fn every_listed_action_answers_and_others_are_401() {
         }
         let info = call(TV, "connection", "GetProtocolInfo", "").text();
         assert!(info.contains("http-get:*:video/mp4:") && info.contains("<Sink></Sink>"));
-        assert!(call(TV, "connection", "GetCurrentConnectionInfo", "<ConnectionID>7</ConnectionID>").text().contains("706"));
+        assert!(
+            call(TV, "connection", "GetCurrentConnectionInfo", "<ConnectionID>7</ConnectionID>")
+                .text()
+                .contains("706")
+        );
     });
 }
 
@@ -88,7 +105,10 @@ fn browse_pages_sorts_and_refuses_as_the_standard_says() {
             )).text()
         };
         let number = |text: &str, name: &str| -> u32 {
-            between(text, &format!("<{name}>"), &format!("</{name}>")).unwrap_or_else(|| panic!("{text}")).parse().unwrap()
+            between(text, &format!("<{name}>"), &format!("</{name}>"))
+                .unwrap_or_else(|| panic!("{text}"))
+                .parse()
+                .unwrap()
         };
         let children = "BrowseDirectChildren";
         let mut titles = Vec::new();
@@ -112,7 +132,11 @@ fn browse_pages_sorts_and_refuses_as_the_standard_says() {
         assert!(root.contains("parentID=&quot;-1&quot;") && number(&root, "TotalMatches") == 1);
         let capabilities = call(TV, "content", "GetSortCapabilities", "").text();
         assert!(capabilities.contains("<SortCaps>dc:title,dc:date</SortCaps>"));
-        assert!(call(TV, "content", "GetSearchCapabilities", "").text().contains("<SearchCaps></SearchCaps>"));
+        assert!(
+            call(TV, "content", "GetSearchCapabilities", "")
+                .text()
+                .contains("<SearchCaps></SearchCaps>")
+        );
     });
 }
 
@@ -121,8 +145,10 @@ fn hostile_control_requests_get_clean_answers() {
     in_a_house(|house| {
         let _service = house.begin();
         let post = |body: &str, fields: &str| {
-            let request =
-                format!("POST /control/content HTTP/1.1\r\nHost: {SERVER}\r\n{fields}Content-Length: {}\r\n\r\n{body}", body.len());
+            let request = format!(
+                "POST /control/content HTTP/1.1\r\nHost: {SERVER}\r\n{fields}Content-Length: {}\r\n\r\n{body}",
+                body.len()
+            );
             raw::exchange(TV, SERVER, &request).unwrap().status
         };
         assert_eq!(post("<a><b></a>", ""), 400);
@@ -132,9 +158,20 @@ fn hostile_control_requests_get_clean_answers() {
         assert_eq!(post("<a/>", "Content-Type: text/xml; charset=utf-16\r\n"), 415);
         assert_eq!(post("<a/>", "Origin: http://evil.example\r\n"), 403);
         assert_eq!(ask(TV, "GET", "/control/content", "").status, 405);
-        let rebound = raw::exchange(TV, SERVER, "GET /about/device.xml HTTP/1.1\r\nHost: evil.example\r\n\r\n").unwrap();
+        let rebound = raw::exchange(
+            TV,
+            SERVER,
+            "GET /about/device.xml HTTP/1.1\r\nHost: evil.example\r\n\r\n",
+        )
+        .unwrap();
         assert_eq!(rebound.status, 421);
-        for path in ["/media/../../etc/passwd", "/media/%2e%2e%2fetc", "/media/..%00.mp4", "/nowhere", "/media/"] {
+        for path in [
+            "/media/../../etc/passwd",
+            "/media/%2e%2e%2fetc",
+            "/media/..%00.mp4",
+            "/nowhere",
+            "/media/",
+        ] {
             let status = ask(TV, "GET", path, "").status;
             assert!(status == 403 || status == 404 || status == 400, "{path}: {status}");
         }
@@ -168,17 +205,30 @@ fn ranges_conditions_and_dlna_fields() {
         ] {
             let part = ask(TV, "GET", &path, &format!("Range: {range}\r\n"));
             assert_eq!(part.status, 206, "{range}");
-            assert_eq!(part.field("content-range"), Some(format!("bytes {first}-{last}/{size}").as_str()));
+            assert_eq!(
+                part.field("content-range"),
+                Some(format!("bytes {first}-{last}/{size}").as_str())
+            );
             assert!(part.body == file[first..=last], "{range}");
         }
         let outside = ask(TV, "GET", &path, &format!("Range: bytes={size}-\r\n"));
-        assert_eq!((outside.status, outside.field("content-range")), (416, Some(format!("bytes */{size}").as_str())));
+        assert_eq!(
+            (outside.status, outside.field("content-range")),
+            (416, Some(format!("bytes */{size}").as_str()))
+        );
         assert_eq!(ask(TV, "GET", &path, "Range: lines=1-2\r\n").status, 200);
 
         let head = ask(TV, "HEAD", &path, "getcontentFeatures.dlna.org: 1\r\n");
-        assert_eq!((head.status, head.field("content-length")), (200, Some(size.to_string().as_str())));
+        assert_eq!(
+            (head.status, head.field("content-length")),
+            (200, Some(size.to_string().as_str()))
+        );
         let features = head.field("contentfeatures.dlna.org").unwrap();
-        assert!(features.starts_with("DLNA.ORG_PN=AVC_MP4_MP_SD_AAC_MULT5;DLNA.ORG_OP=01;DLNA.ORG_CI=0;"), "{features}");
+        assert!(
+            features
+                .starts_with("DLNA.ORG_PN=AVC_MP4_MP_SD_AAC_MULT5;DLNA.ORG_OP=01;DLNA.ORG_CI=0;"),
+            "{features}"
+        );
         assert!(browse(TV, "video").text().contains(features), "the same as in the listing");
 
         let status = |fields: &str| ask(TV, "GET", &path, fields).status;
@@ -192,12 +242,16 @@ fn ranges_conditions_and_dlna_fields() {
         assert_eq!(status("getcontentFeatures.dlna.org: 0\r\n"), 400);
         assert_eq!(status("TimeSeekRange.dlna.org: npt=10-\r\n"), 406);
         assert_eq!(status("PlaySpeed.dlna.org: speed=2\r\n"), 406);
-        assert_eq!(ask(TV, "POST", &path, "Content-Length: 0\r\n").field("allow"), Some("GET, HEAD"));
+        assert_eq!(
+            ask(TV, "POST", &path, "Content-Length: 0\r\n").field("allow"),
+            Some("GET, HEAD")
+        );
 
         // Pipelined requests are answered in order on one connection.
         let mut stream = raw::connect(TV, SERVER).unwrap();
         for range in ["0-3", "4-7", "8-11"] {
-            write!(stream, "GET {path} HTTP/1.1\r\nHost: {SERVER}\r\nRange: bytes={range}\r\n\r\n").unwrap();
+            write!(stream, "GET {path} HTTP/1.1\r\nHost: {SERVER}\r\nRange: bytes={range}\r\n\r\n")
+                .unwrap();
         }
         let mut joined = Vec::new();
         for _ in 0..3 {
@@ -219,7 +273,8 @@ fn search_answers_and_byebye_on_the_wire() {
         let ear: std::net::UdpSocket = ear.into();
         ear.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
 
-        let asker = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
+        let asker =
+            socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
         asker.bind(&"127.0.0.51:0".parse::<std::net::SocketAddrV4>().unwrap().into()).unwrap();
         asker.set_multicast_if_v4(&std::net::Ipv4Addr::LOCALHOST).unwrap();
         let asker: std::net::UdpSocket = asker.into();
@@ -231,7 +286,10 @@ fn search_answers_and_byebye_on_the_wire() {
         let (length, from) = asker.recv_from(&mut buffer).expect("an answer within MX");
         let answer = String::from_utf8_lossy(&buffer[..length]).into_owned();
         assert_eq!(from.to_string(), "127.0.0.1:1900");
-        assert!(answer.starts_with("HTTP/1.1 200 OK\r\n") && answer.contains(&format!("LOCATION: http://{SERVER}/about/device.xml\r\n")));
+        assert!(
+            answer.starts_with("HTTP/1.1 200 OK\r\n")
+                && answer.contains(&format!("LOCATION: http://{SERVER}/about/device.xml\r\n"))
+        );
         house.await_step(TV, "seen");
 
         let reader = std::thread::spawn(move || {
@@ -239,7 +297,9 @@ fn search_answers_and_byebye_on_the_wire() {
             let mut byebye = 0;
             while byebye < 12 {
                 let (length, _) = ear.recv_from(&mut buffer).expect("byebye");
-                byebye += usize::from(String::from_utf8_lossy(&buffer[..length]).contains("NTS: ssdp:byebye"));
+                byebye += usize::from(
+                    String::from_utf8_lossy(&buffer[..length]).contains("NTS: ssdp:byebye"),
+                );
             }
             byebye
         });

@@ -49,7 +49,9 @@ impl Browser {
             wishes.add_arg(flag).expect("a flag");
         }
         wishes.add_arg(&format!("--user-data-dir={}", profile.path().display())).expect("a flag");
-        let page = WebDriver::new(format!("http://127.0.0.1:{PORT}"), wishes).await.expect("Chromium starts");
+        let page = WebDriver::new(format!("http://127.0.0.1:{PORT}"), wishes)
+            .await
+            .expect("Chromium starts");
         page.set_implicit_wait_timeout(Duration::from_secs(10)).await.expect("a timeout");
         Browser { page, _driver: driver, _profile: profile }
     }
@@ -61,7 +63,10 @@ impl Browser {
     pub async fn size(&self, width: u32, height: u32) {
         let metrics = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false });
         let tools = ChromeDevTools::new(self.page.handle.clone());
-        tools.execute_cdp_with_params("Emulation.setDeviceMetricsOverride", metrics).await.expect("metrics");
+        tools
+            .execute_cdp_with_params("Emulation.setDeviceMetricsOverride", metrics)
+            .await
+            .expect("metrics");
     }
 
     /// Opens a page of the console.
@@ -81,9 +86,15 @@ impl Browser {
     /// # Panics
     /// When there is none.
     pub async fn press(&self, text: &str) {
-        let button = self.page.find(By::XPath(format!("//button[normalize-space()='{text}' or @aria-label='{text}']")));
+        let button = self.page.find(By::XPath(format!(
+            "//button[normalize-space()='{text}' or @aria-label='{text}']"
+        )));
         let button = button.await.unwrap_or_else(|e| panic!("a button {text:?}: {e}"));
-        button.wait_until().enabled().await.unwrap_or_else(|e| panic!("{text:?} is not enabled: {e}"));
+        button
+            .wait_until()
+            .enabled()
+            .await
+            .unwrap_or_else(|e| panic!("{text:?} is not enabled: {e}"));
         button.click().await.unwrap_or_else(|e| panic!("pressing {text:?}: {e}"));
     }
 
@@ -92,7 +103,9 @@ impl Browser {
     /// # Panics
     /// When there is none.
     pub async fn fill(&self, label: &str, text: &str) {
-        let field = self.page.find(By::XPath(format!("//label[.//span[normalize-space()='{label}']]//input")));
+        let field = self
+            .page
+            .find(By::XPath(format!("//label[.//span[normalize-space()='{label}']]//input")));
         let field = field.await.unwrap_or_else(|e| panic!("a field {label:?}: {e}"));
         field.send_keys(Key::Control + "a").await.expect("select");
         field.send_keys(text).await.expect("type");

@@ -19,7 +19,10 @@ pub const PASSWORD: &str = "lamp and lens";
 
 /// The repository's top.
 pub fn top() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).parent().expect("tests/ lies in the repository").to_owned()
+    Path::new(env!("CARGO_MANIFEST_DIR"))
+        .parent()
+        .expect("tests/ lies in the repository")
+        .to_owned()
 }
 
 /// A binary that was built beside the tests.
@@ -32,7 +35,11 @@ pub fn binary(name: &str) -> PathBuf {
         folder.pop();
     }
     let path = folder.join(name);
-    assert!(path.exists(), "{} is not built; run `make test` or `make build` first", path.display());
+    assert!(
+        path.exists(),
+        "{} is not built; run `make test` or `make build` first",
+        path.display()
+    );
     path
 }
 
@@ -78,7 +85,11 @@ fn database() -> String {
     let name = format!("t{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
     let url = postgres();
     let made = Command::new("psql")
-        .args([&url.replace("localhost/mostra", "localhost/postgres"), "-qc", &format!("create database {name}")])
+        .args([
+            &url.replace("localhost/mostra", "localhost/postgres"),
+            "-qc",
+            &format!("create database {name}"),
+        ])
         .output()
         .expect("psql runs");
     assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
@@ -166,14 +177,24 @@ impl House {
     /// # Panics
     /// When it does not.
     pub fn start(&self) -> Running {
+        let running = self.launch();
+        until(20, "the console to answer", || {
+            raw::get("127.0.0.1:7641", "/api/v1/setup").ok().filter(|a| a.status == 200)
+        });
+        running
+    }
+
+    /// Starts the service without waiting.
+    ///
+    /// # Panics
+    /// When it cannot be started.
+    pub fn launch(&self) -> Running {
         let log = std::fs::OpenOptions::new()
             .create(true)
             .append(true)
             .open(self.data.path().join("mostrad.log"))
             .expect("a log");
-        let running = Running(self.service_command().stderr(log).spawn().expect("mostrad starts"));
-        until(20, "the console to answer", || raw::get("127.0.0.1:7641", "/api/v1/setup").ok().filter(|a| a.status == 200));
-        running
+        Running(self.service_command().stderr(log).spawn().expect("mostrad starts"))
     }
 
     /// Starts the service, sets the password, and signs the client in.
@@ -210,7 +231,11 @@ impl House {
     pub fn mostra(&self, arguments: &[&str]) -> String {
         let output = self.client(arguments);
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
-        assert!(output.status.success(), "mostra {arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        assert!(
+            output.status.success(),
+            "mostra {arguments:?}: {}",
+            String::from_utf8_lossy(&output.stderr)
+        );
         said
     }
 
@@ -220,7 +245,12 @@ impl House {
     /// When it succeeds.
     pub fn mostra_fails(&self, arguments: &[&str]) -> String {
         let output = self.client(arguments);
-        assert_eq!(output.status.code(), Some(1), "mostra {arguments:?}: {}", String::from_utf8_lossy(&output.stdout));
+        assert_eq!(
+            output.status.code(),
+            Some(1),
+            "mostra {arguments:?}: {}",
+            String::from_utf8_lossy(&output.stdout)
+        );
         String::from_utf8_lossy(&output.stderr).into_owned()
     }
 
@@ -264,8 +294,11 @@ impl House {
     /// # Panics
     /// When the stand-in does not answer.
     pub fn tell(&self, address: &str, deed: &[&str]) -> (bool, String) {
-        let output =
-            Command::new(binary("mostra-stage")).args(["do", address]).args(deed).output().expect("mostra-stage runs");
+        let output = Command::new(binary("mostra-stage"))
+            .args(["do", address])
+            .args(deed)
+            .output()
+            .expect("mostra-stage runs");
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
         assert!(!said.is_empty(), "{}", String::from_utf8_lossy(&output.stderr));
         (output.status.success(), said)
@@ -284,7 +317,11 @@ impl House {
     pub fn confirmed(&self, address: &str) -> Vec<String> {
         let device = self.device(address).unwrap_or_default();
         let steps = device["proof"].as_array().cloned().unwrap_or_default();
-        steps.iter().filter(|s| s["confirmed"] == true).map(|s| s["step"].as_str().unwrap_or_default().to_owned()).collect()
+        steps
+            .iter()
+            .filter(|s| s["confirmed"] == true)
+            .map(|s| s["step"].as_str().unwrap_or_default().to_owned())
+            .collect()
     }
 
     /// The device at an address, if it is known.
@@ -295,7 +332,9 @@ impl House {
 
     /// Waits until a step of a device is confirmed.
     pub fn await_step(&self, address: &str, step: &str) {
-        until(10, &format!("{address} {step}"), || self.confirmed(address).iter().any(|s| s == step).then_some(()));
+        until(10, &format!("{address} {step}"), || {
+            self.confirmed(address).iter().any(|s| s == step).then_some(())
+        });
     }
 
     /// Admits the device at an address.

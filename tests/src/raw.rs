@@ -69,7 +69,10 @@ pub fn read_answer(stream: &mut TcpStream, with_body: bool) -> io::Result<Answer
     let mut byte = [0; 1];
     while !bytes.ends_with(b"\r\n\r\n") {
         if stream.read(&mut byte)? == 0 {
-            return Err(io::Error::new(io::ErrorKind::UnexpectedEof, format!("{} bytes of a head", bytes.len())));
+            return Err(io::Error::new(
+                io::ErrorKind::UnexpectedEof,
+                format!("{} bytes of a head", bytes.len()),
+            ));
         }
         bytes.push(byte[0]);
     }
@@ -103,7 +106,11 @@ pub fn exchange(from: &str, to: &str, request: &str) -> io::Result<Answer> {
 /// # Errors
 /// Those of the sockets.
 pub fn get(to: &str, path: &str) -> io::Result<Answer> {
-    exchange("127.0.0.1", to, &format!("GET {path} HTTP/1.1\r\nHost: {to}\r\nConnection: close\r\n\r\n"))
+    exchange(
+        "127.0.0.1",
+        to,
+        &format!("GET {path} HTTP/1.1\r\nHost: {to}\r\nConnection: close\r\n\r\n"),
+    )
 }
 
 /// A request of a device: method, path and further field lines, each ended by CRLF.
@@ -140,10 +147,15 @@ pub fn call(from: &str, service: &str, action: &str, arguments: &str) -> Answer 
 
 /// Browse of a container's children, whole.
 pub fn browse(from: &str, id: &str) -> Answer {
-    call(from, "content", "Browse", &format!(
-        "<ObjectID>{id}</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag><Filter>*</Filter>\
+    call(
+        from,
+        "content",
+        "Browse",
+        &format!(
+            "<ObjectID>{id}</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag><Filter>*</Filter>\
          <StartingIndex>0</StartingIndex><RequestedCount>0</RequestedCount><SortCriteria></SortCriteria>"
-    ))
+        ),
+    )
 }
 
 /// The text between two marks, taken from a body by hand.
@@ -158,8 +170,15 @@ pub fn between<'a>(text: &'a str, from: &str, to: &str) -> Option<&'a str> {
 /// # Panics
 /// When there is none.
 pub fn media_path(browsed: &Answer, title: &str) -> String {
-    let text = browsed.text().replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&");
-    let at = text.find(&format!("<dc:title>{title}</dc:title>")).unwrap_or_else(|| panic!("{title} in {text}"));
+    let text = browsed
+        .text()
+        .replace("&lt;", "<")
+        .replace("&gt;", ">")
+        .replace("&quot;", "\"")
+        .replace("&amp;", "&");
+    let at = text
+        .find(&format!("<dc:title>{title}</dc:title>"))
+        .unwrap_or_else(|| panic!("{title} in {text}"));
     let url = between(&text[at..], &format!("http://{}", crate::SERVER), "</res>").expect("a URL");
     url.to_owned()
 }

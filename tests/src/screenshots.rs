@@ -1,2 +1,171 @@
-//! x
-fn main() {}
+//! Takes the pictures of docs/screenshots/ from the running demo: `make screenshots`.
+//!
+//! Pages by headless Chromium at 1280x800, terminal output in a terminal window under Xvfb.
+
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+use mostra_tests::browser::Browser;
+use mostra_tests::{top, until};
+
+fn main() {
+    let target = top().join("docs/screenshots");
+    std::fs::create_dir_all(&target).expect("the folder for pictures");
+    let runtime =
+        tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
+    runtime.block_on(pages(&target));
+    terminals(&target);
+}
+
+fn mostra(arguments: &[&str]) {
+    let status = Command::new(top().join(".mostra/demo/mostra"))
+        .args(arguments)
+        .stdout(Stdio::null())
+        .status();
+    assert!(status.expect("the demo's client").success(), "{arguments:?}");
+}
+
+async fn pages(target: &Path) {
+    let password =
+        std::fs::read_to_string(top().join(".mostra/demo/password")).expect("the demo's password");
+    let browser = Browser::open().await;
+    browser.size(1280, 800).await;
+    browser.go("/").await;
+    browser.fill("Password", &password).await;
+    browser.press("Sign in").await;
+    browser.sees("skipped ahead Harbour at dawn").await;
+    browser.picture(&target.join("today.png")).await;
+    browser.go("/catalogue/video").await;
+    browser
+        .page
+        .find(thirtyfour::By::XPath("//button[contains(., 'Harbour at dawn')]"))
+        .await
+        .expect("a film")
+        .click()
+        .await
+        .expect("a click");
+    browser.sees("AVC_MP4_MP_SD_AAC_MULT5").await;
+    let playable = "return document.querySelector('video').readyState >= 3";
+    for _ in 0..100 {
+        let ready = browser.page.execute(playable, vec![]).await.expect("a film");
+        if ready.convert().unwrap_or(false) {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    // The player's spinner fades out for a moment longer.
+    tokio::time::sleep(Duration::from_secs(1)).await;
+    browser.picture(&target.join("catalogue.png")).await;
+    browser.go("/devices").await;
+    browser
+        .page
+        .find(thirtyfour::By::XPath("//a[contains(., 'Lounge television')]"))
+        .await
+        .expect("the television")
+        .click()
+        .await
+        .expect("a click");
+    browser.sees("acknowledged").await;
+    browser.picture(&target.join("devices.png")).await;
+    browser.size(390, 844).await;
+    browser.go("/").await;
+    browser.sees("skipped ahead Harbour at dawn").await;
+    browser.picture(&target.join("today-phone.png")).await;
+    browser.size(1280, 800).await;
+    scanning(&browser, target).await;
+    browser.close().await;
+}
+
+/// A folder large enough that its scan can be seen, made and removed here.
+async fn scanning(browser: &Browser, target: &Path) {
+    let crowd = PathBuf::from("/srv/pellworth-light/Negatives");
+    let picture = top().join("demo/media/Pictures/Tides/Low water mark.jpg");
+    let bytes = std::fs::read(picture).expect("a picture");
+    for folder in 0..40 {
+        let folder = crowd.join(format!("Box {folder}"));
+        std::fs::create_dir_all(&folder).expect("a folder");
+        for n in 0..400 {
+            // A header is enough for the scan; the rest would only fill the disk.
+            std::fs::write(folder.join(format!("Negative {n}.jpg")), &bytes[..4096])
+                .expect("a file");
+        }
+        std::fs::write(folder.join("index.txt"), b"handwritten").expect("a file");
+    }
+    browser.go("/folders").await;
+    browser.sees("Films").await;
+    mostra(&["folder", "add", crowd.to_str().expect("text"), "--label", "Negatives", "--no-wait"]);
+    browser.sees("looked at").await;
+    tokio::time::sleep(Duration::from_millis(700)).await;
+    browser.picture(&target.join("folders-scanning.png")).await;
+    mostra(&["folder", "remove", "Negatives", "--yes"]);
+    std::fs::remove_dir_all(crowd).expect("removed");
+}
+
+fn terminals(target: &Path) {
+    let display = ":97";
+    let mut server = Command::new("Xvfb")
+        .args([display, "-screen", "0", "1280x800x24"])
+        .stderr(Stdio::null())
+        .spawn()
+        .expect("Xvfb starts");
+    until(10, "the display", || Path::new("/tmp/.X11-unix/X97").exists().then_some(()));
+    let client = ".mostra/demo/mostra";
+    for (name, lines) in [
+        (
+            "client-house",
+            format!(
+                "{client} status; {client} folder list; {client} folder show Sound; {client} catalogue list video"
+            ),
+        ),
+        (
+            "client-device",
+            format!("{client} device list; {client} device show 'Lounge television'"),
+        ),
+        (
+            "stand-in",
+            "target/debug/mostra-stage show 127.0.0.11; target/debug/mostra-stage show 127.0.0.12"
+                .to_owned(),
+        ),
+    ] {
+        terminal(display, &target.join(format!("{name}.png")), &lines);
+    }
+    let _ = server.kill();
+    let _ = server.wait();
+}
+
+fn terminal(display: &str, picture: &PathBuf, commands: &str) {
+    let ready = std::env::temp_dir().join(format!("mostra-terminal-{}", std::process::id()));
+    let _ = std::fs::remove_file(&ready);
+    // Each command is shown as typed, then run.
+    let script = commands.split("; ").map(|c| {
+        let shown = c.replace("target/debug/", "").replace(".mostra/demo/", "");
+        format!("printf '\\033[1m$ %s\\033[0m\\n' \"{}\"; {c}; echo", shown.replace('"', "\\\""))
+    });
+    let script: Vec<String> = script.collect();
+    let script = format!("{}; touch {}; sleep 30", script.join("; "), ready.display());
+    let mut window = Command::new("xterm")
+        .args([
+            "-display",
+            display,
+            "-geometry",
+            "138x41+0+0",
+            "-fa",
+            "DejaVu Sans Mono",
+            "-fs",
+            "11",
+        ])
+        .args(["-bg", "#fffdf8", "-fg", "#1d2b30", "-b", "12", "+sb", "-e", "bash", "-c", &script])
+        .current_dir(top())
+        .env("LANG", "C.UTF-8")
+        .spawn()
+        .expect("xterm starts");
+    until(20, "the commands", || ready.exists().then_some(()));
+    std::thread::sleep(Duration::from_millis(500));
+    let taken =
+        Command::new("import").args(["-display", display, "-window", "root"]).arg(picture).status();
+    assert!(taken.expect("import runs").success());
+    let _ = window.kill();
+    let _ = window.wait();
+    let _ = std::fs::remove_file(ready);
+}

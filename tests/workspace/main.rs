@@ -18,7 +18,9 @@ fn dependencies() -> BTreeMap<String, Vec<String>> {
     packages
         .map(|p| {
             let direct = p["dependencies"].as_array().expect("dependencies").iter();
-            let direct = direct.filter(|d| d["kind"].is_null()).map(|d| d["name"].as_str().unwrap().to_owned());
+            let direct = direct
+                .filter(|d| d["kind"].is_null())
+                .map(|d| d["name"].as_str().unwrap().to_owned());
             (p["name"].as_str().unwrap().to_owned(), direct.collect())
         })
         .collect()
@@ -32,15 +34,19 @@ fn arrows_point_one_way() {
         ("mostra-media", vec!["mostra-core"]),
         ("mostra-store", vec!["mostra-core"]),
         ("mostra-api", vec![]),
-        ("mostra-service", vec!["mostra-protocol", "mostra-core", "mostra-media", "mostra-store", "mostra-api"]),
+        (
+            "mostra-service",
+            vec!["mostra-protocol", "mostra-core", "mostra-media", "mostra-store", "mostra-api"],
+        ),
         ("mostra-client", vec!["mostra-api"]),
         ("mostra-stage", vec!["mostra-protocol"]),
         ("mostra-tests", vec!["mostra-protocol"]),
-        ("mostra-benches", vec![]),
+        ("mostra-benches", vec!["mostra-tests"]),
         ("make-media", vec![]),
     ]);
     for (package, direct) in dependencies() {
-        let allowed = allowed.get(package.as_str()).unwrap_or_else(|| panic!("{package} is not in the plan"));
+        let allowed =
+            allowed.get(package.as_str()).unwrap_or_else(|| panic!("{package} is not in the plan"));
         let ours: Vec<&String> = direct.iter().filter(|d| d.starts_with("mostra-")).collect();
         for arrow in ours {
             assert!(allowed.contains(&arrow.as_str()), "{package} must not use {arrow}");
@@ -71,8 +77,18 @@ fn protocol_and_core_stay_pure() {
             for (number, line) in text.lines().enumerate() {
                 let code = line.split("//").next().unwrap_or_default();
                 for impure in [
-                    "std::fs", "std::thread", "UdpSocket", "TcpStream", "TcpListener", "Instant::now", "SystemTime", "async fn",
-                    ".await", "std::env", "std::process", "unsafe ",
+                    "std::fs",
+                    "std::thread",
+                    "UdpSocket",
+                    "TcpStream",
+                    "TcpListener",
+                    "Instant::now",
+                    "SystemTime",
+                    "async fn",
+                    ".await",
+                    "std::env",
+                    "std::process",
+                    "unsafe ",
                 ] {
                     assert!(!code.contains(impure), "{}:{}: {impure}", path.display(), number + 1);
                 }
@@ -87,7 +103,10 @@ fn the_console_was_made_for_this_interface() {
     let now: Value = serde_json::from_slice(&output.stdout).expect("JSON");
     let text = std::fs::read_to_string(top().join("console/src/api/openapi.json")).unwrap();
     let committed: Value = serde_json::from_str(&text).unwrap();
-    assert!(now == committed, "run `make api`: the interface changed and the console's types did not");
+    assert!(
+        now == committed,
+        "run `make api`: the interface changed and the console's types did not"
+    );
 }
 
 #[test]
@@ -107,12 +126,20 @@ fn conformance_rows_name_tests_that_exist() {
     let mut seen = std::collections::BTreeSet::new();
     for line in lines {
         let columns: Vec<&str> = line.splitn(8, ',').collect();
-        let [id, level, role, _, test, negative, status, note] = columns[..] else { panic!("{line}") };
+        let [id, level, role, _, test, negative, status, note] = columns[..] else {
+            panic!("{line}")
+        };
         assert!(seen.insert(id.to_owned()), "{id} is there twice");
-        assert!(["MUST", "SHOULD", "MAY"].contains(&level) && ["server", "cp", "both"].contains(&role), "{line}");
+        assert!(
+            ["MUST", "SHOULD", "MAY"].contains(&level) && ["server", "cp", "both"].contains(&role),
+            "{line}"
+        );
         assert!(["proved", "partly", "waived", "open"].contains(&status), "{line}");
         assert!(status != "proved" || !test.is_empty(), "{id} is proved by nothing");
-        assert!(status == "proved" || status == "open" || !note.is_empty(), "{id}: say what is missing");
+        assert!(
+            status == "proved" || status == "open" || !note.is_empty(),
+            "{id}: say what is missing"
+        );
         for name in [test, negative].into_iter().filter(|n| !n.is_empty()) {
             assert!(sources.contains(&format!("fn {name}(")), "{id}: there is no test {name}");
         }

@@ -23,7 +23,7 @@ export function Catalogue() {
       <Headline
         below={
           page.data.total === 0
-            ? "Nothing is in here yet. Share a folder first; what it holds appears by itself."
+            ? "Nothing is in here yet. Publish a folder first; what it holds appears by itself."
             : undefined
         }
       >

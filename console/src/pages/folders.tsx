@@ -10,10 +10,10 @@ import { ago, capital, count, inWords } from "../parts/words";
 const total = (folder: Folder) => folder.items.video + folder.items.music + folder.items.picture;
 
 function sentence(folders: Folder[]): string {
-  if (folders.length === 0) return "Nothing is shared yet.";
+  if (folders.length === 0) return "Nothing is published yet.";
   const scanning = folders.filter((f) => f.scan?.state === "running");
   const items = folders.reduce((sum, f) => sum + total(f), 0);
-  const shared = `${capital(inWords(folders.length))} ${folders.length === 1 ? "folder is" : "folders are"} shared, with ${count(items, "item")}`;
+  const shared = `${capital(inWords(folders.length))} ${folders.length === 1 ? "folder is" : "folders are"} published, with ${count(items, "item")}`;
   return scanning.length > 0 ? `${shared} so far.` : `${shared}.`;
 }
 
@@ -24,15 +24,15 @@ export function Folders() {
   const picking = adding || folders.data.length === 0;
   return (
     <>
-      <Headline below="Files are shared where they are. They are never moved, copied or changed.">{sentence(folders.data)}</Headline>
+      <Headline below="Files are published where they are. They are never moved, copied or changed.">{sentence(folders.data)}</Headline>
       <div className="space-y-4">
         {picking ? (
-          <Card title={folders.data.length === 0 ? "Choose the first folder" : "Share another folder"}>
+          <Card title={folders.data.length === 0 ? "Choose the first folder" : "Publish another folder"}>
             <Picker onDone={() => setAdding(false)} onCancel={folders.data.length > 0 ? () => setAdding(false) : undefined} />
           </Card>
         ) : (
           <Button look="main" onClick={() => setAdding(true)}>
-            Share a folder
+            Publish a folder
           </Button>
         )}
         {folders.data.map((folder) => (
@@ -49,9 +49,9 @@ function FolderCard({ folder }: { folder: Folder }) {
   const [removing, setRemoving] = useState(false);
   const running = folder.scan?.state === "running";
   const counts = [
-    folder.items.video > 0 && `${folder.items.video.toLocaleString("en")} video`,
-    folder.items.music > 0 && `${folder.items.music.toLocaleString("en")} music`,
-    folder.items.picture > 0 && count(folder.items.picture, "picture"),
+    folder.items.video > 0 && `Video ${folder.items.video.toLocaleString("en")}`,
+    folder.items.music > 0 && `Music ${folder.items.music.toLocaleString("en")}`,
+    folder.items.picture > 0 && `Pictures ${folder.items.picture.toLocaleString("en")}`,
   ].filter(Boolean);
   return (
     <Card>
@@ -75,7 +75,7 @@ function FolderCard({ folder }: { folder: Folder }) {
             </Button>
           )}
           <Button look="danger" onClick={() => setRemoving(true)}>
-            Stop sharing
+            Stop publishing
           </Button>
         </div>
       </div>
@@ -91,7 +91,7 @@ function Progress({ scan }: { scan: Scan }) {
   if (scan.state === "failed") {
     return (
       <p role="alert" className="mt-3 rounded-lg bg-brick-wash px-4 py-3 text-brick">
-        ✕ The last scan ended early: {scan.problem}. What was read before stays shared.
+        ✕ The last scan ended early: {scan.problem}. What was read before stays published.
       </p>
     );
   }
@@ -100,7 +100,7 @@ function Progress({ scan }: { scan: Scan }) {
   return (
     <div className="mt-4">
       <progress
-        className="h-3 w-full overflow-hidden rounded-full accent-accent"
+        className="scan"
         aria-label="Scan"
         value={scan.listed ? scan.done : undefined}
         max={Math.max(1, all)}
@@ -153,15 +153,15 @@ function Remove({ folder, open, onClose }: { folder: Folder; open: boolean; onCl
       <div className="fixed inset-0 bg-ink/30" aria-hidden />
       <div className="fixed inset-0 grid place-items-center p-4">
         <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
-          <DialogTitle className="font-serif text-xl">Stop sharing {folder.label}?</DialogTitle>
+          <DialogTitle className="font-serif text-xl">Stop publishing {folder.label}?</DialogTitle>
           <p className="mt-2">
-            Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Shared again
-            later, they are new to the devices.
+            Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Published
+            again later, they are new to the devices.
           </p>
           <Trouble problem={remove.error} />
           <div className="mt-4 flex gap-3">
             <Button look="danger" disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: onClose })}>
-              Stop sharing
+              Stop publishing
             </Button>
             <Button onClick={onClose} autoFocus>
               Keep it

@@ -53,7 +53,7 @@ export function Today() {
             ))}
             {folders.data?.length === 0 && (
               <li className="py-3">
-                Nothing is shared yet.{" "}
+                Nothing is published yet.{" "}
                 <Link to="/begin" className="text-accent underline">
                   Begin with the first folder
                 </Link>

@@ -9,13 +9,13 @@ mod folders;
 mod house;
 mod problem;
 
-pub use catalogue::{CataloguePage, CatalogueObject, ObjectFacts};
+pub use catalogue::{CatalogueObject, CataloguePage, ObjectFacts};
 pub use devices::{DecisionRequest, Device, DeviceName, ProofStep, Stream};
 pub use folders::{
     Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Scan, ScanState,
 };
 pub use house::{
-    Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Interface, LiveEvent, Login, NewAccount, Session,
-    Setup, Status,
+    Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Interface, LiveEvent, Login,
+    NewAccount, Session, Setup, Status,
 };
 pub use problem::Problem;

@@ -35,7 +35,8 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
             output.print(&page, list)
         }
         Verb::Show { id } => {
-            let object: CatalogueObject = connection.get(&format!("/catalogue/{}", plain(&id)?)).await?;
+            let object: CatalogueObject =
+                connection.get(&format!("/catalogue/{}", plain(&id)?)).await?;
             output.print(&object, show)
         }
     }
@@ -58,7 +59,9 @@ fn list(page: &CataloguePage) -> String {
     let rows = page.objects.iter().map(|o| {
         let what = match (&o.items, &o.facts) {
             (Some(items), _) => count(u64::from(*items), "item"),
-            (None, Some(f)) => f.duration_ms.map(duration).or(f.resolution.clone()).unwrap_or_default(),
+            (None, Some(f)) => {
+                f.duration_ms.map(duration).or(f.resolution.clone()).unwrap_or_default()
+            }
             (None, None) => String::new(),
         };
         let size = o.facts.as_ref().map(|f| bytes(f.size)).unwrap_or_default();
@@ -73,9 +76,17 @@ fn list(page: &CataloguePage) -> String {
 }
 
 fn show(object: &CatalogueObject) -> String {
-    let mut lines = vec![object.title.clone(), format!("  id          {}", object.id), format!("  in          {}", object.parent)];
+    let mut lines = vec![
+        object.title.clone(),
+        format!("  id          {}", object.id),
+        format!("  in          {}", object.parent),
+    ];
     if let (Some(children), Some(items)) = (object.children, object.items) {
-        lines.push(format!("  holds       {}, {} in all", count(children.into(), "object"), count(items.into(), "item")));
+        lines.push(format!(
+            "  holds       {}, {} in all",
+            count(children.into(), "object"),
+            count(items.into(), "item")
+        ));
     }
     if let Some(f) = &object.facts {
         let mut line = |name: &str, value: Option<String>| {
@@ -92,7 +103,10 @@ fn show(object: &CatalogueObject) -> String {
         line("artist", f.artist.clone());
         line("album", f.album.clone());
         line("date", f.date.clone());
-        line("profile", Some(f.profile.clone().unwrap_or_else(|| "none (devices may still play it)".into())));
+        line(
+            "profile",
+            Some(f.profile.clone().unwrap_or_else(|| "none (devices may still play it)".into())),
+        );
     }
     lines.join("\n")
 }

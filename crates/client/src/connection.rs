@@ -17,7 +17,13 @@ impl Failure {
     /// A failure on our side.
     pub fn new(title: impl Into<String>, next: &str) -> Failure {
         let next = (!next.is_empty()).then(|| next.to_owned());
-        Failure(Problem { kind: "about:blank".into(), title: title.into(), status: 0, detail: None, next })
+        Failure(Problem {
+            kind: "about:blank".into(),
+            title: title.into(),
+            status: 0,
+            detail: None,
+            next,
+        })
     }
 
     /// Prints it and gives the exit code.
@@ -47,7 +53,8 @@ impl Connection {
     pub fn new(console: &str, token_file: Option<PathBuf>) -> Result<Connection, Failure> {
         let token_file = token_file.unwrap_or_else(|| {
             let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
-            let base = std::env::var("XDG_CONFIG_HOME").unwrap_or_else(|_| format!("{home}/.config"));
+            let base =
+                std::env::var("XDG_CONFIG_HOME").unwrap_or_else(|_| format!("{home}/.config"));
             PathBuf::from(base).join("mostra/token")
         });
         let client = reqwest::Client::builder()
@@ -80,11 +87,19 @@ impl Connection {
 
     async fn json<T: DeserializeOwned>(&self, answer: reqwest::Response) -> Result<T, Failure> {
         answer.json().await.map_err(|e| {
-            Failure::new(format!("the service's answer cannot be read: {e}"), "Client and service may differ in version.")
+            Failure::new(
+                format!("the service's answer cannot be read: {e}"),
+                "Client and service may differ in version.",
+            )
         })
     }
 
-    async fn send<B: Serialize>(&self, method: Method, path: &str, body: Option<&B>) -> Result<reqwest::Response, Failure> {
+    async fn send<B: Serialize>(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<&B>,
+    ) -> Result<reqwest::Response, Failure> {
         let mut request = self.client.request(method, format!("{}/api/v1{path}", self.base));
         if let Ok(token) = std::fs::read_to_string(&self.token_file) {
             request = request.bearer_auth(token.trim());
@@ -93,7 +108,8 @@ impl Connection {
             request = request.json(body);
         }
         let answer = request.send().await.map_err(|error| {
-            let why = if error.is_connect() { "nothing answers there" } else { "the connection broke" };
+            let why =
+                if error.is_connect() { "nothing answers there" } else { "the connection broke" };
             Failure::new(
                 format!("the service at {} is not reachable: {why}", self.base),
                 "Start mostrad, or name its console with --console.",
@@ -122,7 +138,12 @@ impl Connection {
                 std::fs::create_dir_all(folder)?;
             }
             let mut options = std::fs::OpenOptions::new();
-            let mut file = options.write(true).create(true).truncate(true).mode(0o600).open(&self.token_file)?;
+            let mut file = options
+                .write(true)
+                .create(true)
+                .truncate(true)
+                .mode(0o600)
+                .open(&self.token_file)?;
             // A file that was there before keeps its mode, so it is set as well.
             file.set_permissions(std::fs::Permissions::from_mode(0o600))?;
             file.write_all(token.as_bytes())

@@ -75,7 +75,10 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
         Verb::Forget { device, yes } => {
             let device = find(connection, &device).await?;
             if !yes && !sure(&format!("Forget {} and its proof?", device.label)) {
-                return Err(Failure::new("nothing was forgotten", "Say --yes to forget without being asked."));
+                return Err(Failure::new(
+                    "nothing was forgotten",
+                    "Say --yes to forget without being asked.",
+                ));
             }
             connection.remove(&format!("/devices/{}", device.id)).await?;
             output.print(&device, |d| format!("{} is forgotten.", d.label))
@@ -83,7 +86,8 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
         Verb::Name { device, name } => {
             let device = find(connection, &device).await?;
             let path = format!("/devices/{}/name", device.id);
-            let device: Device = connection.change(Method::PUT, &path, Some(&DeviceName { name })).await?;
+            let device: Device =
+                connection.change(Method::PUT, &path, Some(&DeviceName { name })).await?;
             output.print(&device, |d| format!("The device at {} is now {}.", d.address, d.label))
         }
     }
@@ -107,18 +111,28 @@ async fn decide(
 async fn find(connection: &Connection, wanted: &str) -> Result<Device, Failure> {
     let devices: Vec<Device> = connection.get("/devices").await?;
     let fits = |d: &Device| {
-        d.id.to_string() == wanted || d.label == wanted || d.address == wanted || d.hardware.as_deref() == Some(wanted)
+        d.id.to_string() == wanted
+            || d.label == wanted
+            || d.address == wanted
+            || d.hardware.as_deref() == Some(wanted)
     };
     let mut found: Vec<Device> = devices.into_iter().filter(fits).collect();
     match found.len() {
         1 => Ok(found.remove(0)),
-        0 => Err(Failure::new(format!("no device is known as {wanted:?}"), "See: mostra device list")),
-        _ => Err(Failure::new(format!("several devices are known as {wanted:?}"), "Use the number from: mostra device list")),
+        0 => Err(Failure::new(
+            format!("no device is known as {wanted:?}"),
+            "See: mostra device list",
+        )),
+        _ => Err(Failure::new(
+            format!("several devices are known as {wanted:?}"),
+            "Use the number from: mostra device list",
+        )),
     }
 }
 
 fn row(device: &Device) -> Vec<String> {
-    let last = device.proof.iter().rfind(|s| s.confirmed).map_or("nothing yet", |s| s.step.as_str());
+    let last =
+        device.proof.iter().rfind(|s| s.confirmed).map_or("nothing yet", |s| s.step.as_str());
     vec![
         device.id.to_string(),
         device.label.clone(),
@@ -131,7 +145,7 @@ fn row(device: &Device) -> Vec<String> {
 
 fn show(device: &Device) -> String {
     let mut lines = vec![format!("{}, {}", device.label, device.standing)];
-    let mut line = |name: &str, value: String| lines.push(format!("  {name:<11} {value}"));
+    let mut line = |name: &str, value: String| lines.push(format!("  {name:<13} {value}"));
     line("number", device.id.to_string());
     line("address", device.address.clone());
     line("hardware", device.hardware.clone().unwrap_or_else(|| "not known to the system".into()));
@@ -147,8 +161,11 @@ fn show(device: &Device) -> String {
 }
 
 fn step(step: &ProofStep) -> String {
-    let Some(at) = step.at_ms.filter(|_| step.confirmed) else { return format!("  ○ {:<13} not yet", step.step) };
-    let mut text = format!("  ✓ {:<13} {}  {}", step.step, time(at), step.what.as_deref().unwrap_or_default());
+    let Some(at) = step.at_ms.filter(|_| step.confirmed) else {
+        return format!("  ○ {:<13} not yet", step.step);
+    };
+    let mut text =
+        format!("  ✓ {:<13} {}  {}", step.step, time(at), step.what.as_deref().unwrap_or_default());
     if let Some(item) = &step.item {
         text += &format!(" · {item}");
     }

@@ -55,7 +55,8 @@ pub enum Verb {
 pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
     match verb {
         Verb::Add { path, label, kinds, no_wait } => {
-            let path = std::path::absolute(&path).map_or(path, |p| p.to_string_lossy().into_owned());
+            let path =
+                std::path::absolute(&path).map_or(path, |p| p.to_string_lossy().into_owned());
             let new = NewFolder { path, label, kinds: Some(kinds) };
             let folder: Folder = connection.change(Method::POST, "/folders", Some(&new)).await?;
             finish(connection, output, folder, no_wait, "Published").await
@@ -66,21 +67,35 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 if folders.is_empty() {
                     return "Nothing is published yet. Begin with: mostra folder add PATH".into();
                 }
-                table(&["no", "label", "kinds", "items", "left out", "scan", "path"], folders.iter().map(row))
+                table(
+                    &["no", "label", "kinds", "items", "left out", "scan", "path"],
+                    folders.iter().map(row),
+                )
             })
         }
         Verb::Show { folder } => {
             let folder = find(connection, &folder).await?;
-            let left: LeftOutList = connection.get(&format!("/folders/{}/left-out", folder.id)).await?;
+            let left: LeftOutList =
+                connection.get(&format!("/folders/{}/left-out", folder.id)).await?;
             output.print(&(&folder, &left), |(folder, left)| show(folder, left))
         }
         Verb::Remove { folder, yes } => {
             let folder = find(connection, &folder).await?;
-            if !yes && !sure(&format!("Stop publishing {:?}? Its files stay where they are.", folder.label)) {
-                return Err(Failure::new("nothing was removed", "Say --yes to remove without being asked."));
+            if !yes
+                && !sure(&format!(
+                    "Stop publishing {:?}? Its files stay where they are.",
+                    folder.label
+                ))
+            {
+                return Err(Failure::new(
+                    "nothing was removed",
+                    "Say --yes to remove without being asked.",
+                ));
             }
             connection.remove(&format!("/folders/{}", folder.id)).await?;
-            output.print(&folder, |f| format!("{} is published no more. Its files are untouched in {}.", f.label, f.path))
+            output.print(&folder, |f| {
+                format!("{} is published no more. Its files are untouched in {}.", f.label, f.path)
+            })
         }
         Verb::Rescan { folder, no_wait } => {
             let folder = find(connection, &folder).await?;
@@ -97,8 +112,13 @@ async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> 
     let mut found: Vec<Folder> = folders.into_iter().filter(fits).collect();
     match found.len() {
         1 => Ok(found.remove(0)),
-        0 => Err(Failure::new(format!("no folder is called {wanted:?}"), "See: mostra folder list")),
-        _ => Err(Failure::new(format!("several folders are called {wanted:?}"), "Use the number from: mostra folder list")),
+        0 => {
+            Err(Failure::new(format!("no folder is called {wanted:?}"), "See: mostra folder list"))
+        }
+        _ => Err(Failure::new(
+            format!("several folders are called {wanted:?}"),
+            "Use the number from: mostra folder list",
+        )),
     }
 }
 
@@ -108,8 +128,12 @@ fn items(folder: &Folder) -> u64 {
 
 fn scan_words(folder: &Folder) -> String {
     match (&folder.scan, folder.scanned_ms) {
-        (Some(Scan { state: ScanState::Running, done, to_do, .. }), _) => format!("{done} of {}", done + to_do),
-        (Some(Scan { problem, .. }), _) => format!("failed: {}", problem.as_deref().unwrap_or("unknown")),
+        (Some(Scan { state: ScanState::Running, done, to_do, .. }), _) => {
+            format!("{done} of {}", done + to_do)
+        }
+        (Some(Scan { problem, .. }), _) => {
+            format!("failed: {}", problem.as_deref().unwrap_or("unknown"))
+        }
         (None, Some(at)) => time(at),
         (None, None) => "not yet".into(),
     }
@@ -158,11 +182,16 @@ async fn finish(
     });
     while !no_wait {
         folder = connection.get(&path).await?;
-        let Some(scan) = folder.scan.as_ref().filter(|s| s.state == ScanState::Running) else { break };
+        let Some(scan) = folder.scan.as_ref().filter(|s| s.state == ScanState::Running) else {
+            break;
+        };
         if let Some(bar) = &bar {
             bar.set_length(scan.done + scan.to_do);
             bar.set_position(scan.done);
-            let left = scan.remaining_ms.map(|ms| format!(", {} s left", ms.div_ceil(1000))).unwrap_or_default();
+            let left = scan
+                .remaining_ms
+                .map(|ms| format!(", {} s left", ms.div_ceil(1000)))
+                .unwrap_or_default();
             bar.set_message(format!("{:.0}/s{left}, {} left out", scan.rate, scan.left_out));
         }
         tokio::time::sleep(Duration::from_millis(200)).await;
@@ -171,7 +200,10 @@ async fn finish(
         bar.finish_and_clear();
     }
     if let Some(problem) = folder.scan.as_ref().and_then(|s| s.problem.clone()) {
-        return Err(Failure::new(format!("the scan of {:?} failed: {problem}", folder.label), "Try: mostra folder rescan"));
+        return Err(Failure::new(
+            format!("the scan of {:?} failed: {problem}", folder.label),
+            "Try: mostra folder rescan",
+        ));
     }
     output.print(&folder, |folder| {
         if no_wait {
@@ -179,7 +211,8 @@ async fn finish(
         }
         let mut text = format!("{done} {}: {}", folder.label, count(items(folder), "item"));
         if folder.left_out > 0 {
-            text += &format!(", {} left out. Why: mostra folder show {}", folder.left_out, folder.id);
+            text +=
+                &format!(", {} left out. Why: mostra folder show {}", folder.left_out, folder.id);
         }
         text
     })

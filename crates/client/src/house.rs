@@ -3,7 +3,10 @@
 use std::io::{IsTerminal, Read};
 
 use clap::Subcommand;
-use mostra_api::{Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Login, NewAccount, Session, Setup, Status};
+use mostra_api::{
+    Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Login, NewAccount, Session,
+    Setup, Status,
+};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -42,28 +45,44 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.name.clone())
         }
-        Verb::Name { name } => change(connection, output, HouseChange { name, doorway: None }).await,
+        Verb::Name { name } => {
+            change(connection, output, HouseChange { name, doorway: None }).await
+        }
         Verb::Doorway { doorway: None } => {
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.doorway.clone())
         }
-        Verb::Doorway { doorway } => change(connection, output, HouseChange { name: None, doorway }).await,
+        Verb::Doorway { doorway } => {
+            change(connection, output, HouseChange { name: None, doorway }).await
+        }
         Verb::Open => access(connection, output, true).await,
         Verb::Close => access(connection, output, false).await,
         Verb::Code => {
             let code: Code = connection.change(Method::POST, "/console/code", None::<&()>).await?;
-            output.print(&code, |c| format!("{}  (for one account, within {} minutes)", c.code, c.seconds / 60))
+            output.print(&code, |c| {
+                format!("{}  (for one account, within {} minutes)", c.code, c.seconds / 60)
+            })
         }
     }
 }
 
-async fn change(connection: &Connection, output: &Output, change: HouseChange) -> Result<(), Failure> {
+async fn change(
+    connection: &Connection,
+    output: &Output,
+    change: HouseChange,
+) -> Result<(), Failure> {
     let house: House = connection.change(Method::PATCH, "/house", Some(&change)).await?;
-    output.print(&house, |h| format!("{}: devices never met before {}", h.name, doorway_words(&h.doorway)))
+    output.print(&house, |h| {
+        format!("{}: devices never met before {}", h.name, doorway_words(&h.doorway))
+    })
 }
 
 fn doorway_words(doorway: &str) -> &'static str {
-    if doorway == "open" { "are admitted (doorway open)" } else { "wait for a decision (doorway ask)" }
+    if doorway == "open" {
+        "are admitted (doorway open)"
+    } else {
+        "wait for a decision (doorway ask)"
+    }
 }
 
 async fn access(connection: &Connection, output: &Output, open: bool) -> Result<(), Failure> {
@@ -86,8 +105,15 @@ pub async fn status(connection: &Connection, output: &Output) -> Result<(), Fail
     output.print(&status, |s| {
         let mut lines = vec![
             format!("{} is on.", s.house.name),
-            format!("  catalogue   {} from {}", count(s.items, "item"), count(s.folders.into(), "folder")),
-            format!("  devices     {} admitted, {} waiting, {} refused", s.admitted, s.waiting, s.refused),
+            format!(
+                "  catalogue   {} from {}",
+                count(s.items, "item"),
+                count(s.folders.into(), "folder")
+            ),
+            format!(
+                "  devices     {} admitted, {} waiting, {} refused",
+                s.admitted, s.waiting, s.refused
+            ),
             format!("  streams     {}", s.streams),
             format!("  doorway     {}", doorway_words(&s.house.doorway)),
         ];
@@ -106,7 +132,9 @@ pub async fn status(connection: &Connection, output: &Output) -> Result<(), Fail
 pub async fn config(connection: &Connection, output: &Output) -> Result<(), Failure> {
     let values: Vec<ConfigValue> = connection.get("/config").await?;
     output.print(&values, |values| {
-        let rows = values.iter().map(|v| vec![v.name.clone(), v.value.clone(), v.source.clone(), v.about.clone()]);
+        let rows = values
+            .iter()
+            .map(|v| vec![v.name.clone(), v.value.clone(), v.source.clone(), v.about.clone()]);
         table(&["name", "value", "from", "about"], rows)
     })
 }
@@ -134,7 +162,8 @@ pub async fn login(
 }
 
 fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
-    let unreadable = |e: std::io::Error| Failure::new(format!("the password cannot be read: {e}"), "");
+    let unreadable =
+        |e: std::io::Error| Failure::new(format!("the password cannot be read: {e}"), "");
     let read = match file {
         Some("-") => {
             let mut text = String::new();
@@ -152,7 +181,12 @@ fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
             }
             once
         }
-        None => return Err(Failure::new("there is no terminal to ask for the password", "Give --password-file.")),
+        None => {
+            return Err(Failure::new(
+                "there is no terminal to ask for the password",
+                "Give --password-file.",
+            ));
+        }
     };
     Ok(read.trim_end_matches(['\n', '\r']).to_owned())
 }

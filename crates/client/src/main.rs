@@ -19,10 +19,22 @@ use output::Output;
 #[command(name = "mostra", version, propagate_version = true)]
 struct Arguments {
     /// The service's console address
-    #[arg(long, global = true, env = "MOSTRA_CONSOLE", default_value = "http://127.0.0.1:7641", value_name = "URL")]
+    #[arg(
+        long,
+        global = true,
+        env = "MOSTRA_CONSOLE",
+        default_value = "http://127.0.0.1:7641",
+        value_name = "URL"
+    )]
     console: String,
     /// File with the token of this login [default: ~/.config/mostra/token]
-    #[arg(long, global = true, env = "MOSTRA_TOKEN_FILE", value_name = "FILE", hide_default_value = true)]
+    #[arg(
+        long,
+        global = true,
+        env = "MOSTRA_TOKEN_FILE",
+        value_name = "FILE",
+        hide_default_value = true
+    )]
     token_file: Option<std::path::PathBuf>,
     /// Print JSON for programs
     #[arg(long, global = true)]
@@ -74,7 +86,9 @@ async fn main() -> ExitCode {
     let output = Output { json: arguments.json };
     let outcome = match arguments.noun {
         Noun::Status => house::status(&connection, &output).await,
-        Noun::Login { name, password_file } => house::login(&connection, &output, &name, password_file.as_deref()).await,
+        Noun::Login { name, password_file } => {
+            house::login(&connection, &output, &name, password_file.as_deref()).await
+        }
         Noun::Logout => house::logout(&connection, &output).await,
         Noun::House(verb) => house::run(&connection, &output, verb).await,
         Noun::Folder(verb) => folder::run(&connection, &output, verb).await,

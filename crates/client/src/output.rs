@@ -15,7 +15,11 @@ pub struct Output {
 
 impl Output {
     /// Prints a value as JSON, or else what `text` makes of it.
-    pub fn print<T: Serialize>(&self, value: &T, text: impl FnOnce(&T) -> String) -> Result<(), Failure> {
+    pub fn print<T: Serialize>(
+        &self,
+        value: &T,
+        text: impl FnOnce(&T) -> String,
+    ) -> Result<(), Failure> {
         let shown = if self.json {
             serde_json::to_string_pretty(value).map_err(|e| Failure::new(e.to_string(), ""))?
         } else {
@@ -49,7 +53,8 @@ pub fn count(n: u64, word: &str) -> String {
 
 /// A moment in local time.
 pub fn time(ms: u64) -> String {
-    let stamp = jiff::Timestamp::from_millisecond(i64::try_from(ms).unwrap_or(0)).unwrap_or_default();
+    let stamp =
+        jiff::Timestamp::from_millisecond(i64::try_from(ms).unwrap_or(0)).unwrap_or_default();
     stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
@@ -66,7 +71,11 @@ pub fn bytes(n: u64) -> String {
 /// A duration as `h:mm:ss` or `m:ss`.
 pub fn duration(ms: u64) -> String {
     let s = ms / 1000;
-    if s >= 3600 { format!("{}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60) } else { format!("{}:{:02}", s / 60, s % 60) }
+    if s >= 3600 {
+        format!("{}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60)
+    } else {
+        format!("{}:{:02}", s / 60, s % 60)
+    }
 }
 
 /// Asks a question to be answered with y; without a terminal the answer is no.

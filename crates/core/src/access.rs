@@ -70,7 +70,9 @@ impl Standing {
 
     /// Reads [`word`](Self::word).
     pub fn from_word(word: &str) -> Option<Standing> {
-        [Standing::Waiting, Standing::Admitted, Standing::Refused].into_iter().find(|s| s.word() == word)
+        [Standing::Waiting, Standing::Admitted, Standing::Refused]
+            .into_iter()
+            .find(|s| s.word() == word)
     }
 }
 

@@ -24,7 +24,8 @@ impl SignedIn {
     pub fn check(session: &Session, presented: &[u8; 32], now: Moment) -> Option<SignedIn> {
         // No early exit, so that the time taken says nothing about the hash.
         let differing = session.token_hash.iter().zip(presented).fold(0, |d, (a, b)| d | (a ^ b));
-        (differing == 0 && now < session.expires).then(|| SignedIn { account: session.account.clone() })
+        (differing == 0 && now < session.expires)
+            .then(|| SignedIn { account: session.account.clone() })
     }
 
     /// The account's name.
@@ -40,7 +41,11 @@ mod tests {
 
     #[test]
     fn only_the_right_token_in_time() {
-        let session = Session { token_hash: [7; 32], account: "house".into(), expires: Duration::from_secs(10) };
+        let session = Session {
+            token_hash: [7; 32],
+            account: "house".into(),
+            expires: Duration::from_secs(10),
+        };
         let at = Duration::from_secs;
         assert!(SignedIn::check(&session, &[7; 32], at(9)).is_some());
         assert!(SignedIn::check(&session, &[7; 32], at(10)).is_none());

@@ -6,8 +6,11 @@ use unicode_normalization::UnicodeNormalization;
 /// value (2 before 10), then by the text itself so that the order is total.
 pub fn sort_key(text: &str) -> String {
     let mut key = String::with_capacity(text.len() + 8);
-    let plain: String =
-        text.nfkd().filter(|c| !unicode_normalization::char::is_combining_mark(*c)).flat_map(char::to_lowercase).collect();
+    let plain: String = text
+        .nfkd()
+        .filter(|c| !unicode_normalization::char::is_combining_mark(*c))
+        .flat_map(char::to_lowercase)
+        .collect();
     let mut rest = plain.chars().peekable();
     while let Some(c) = rest.next() {
         if !c.is_ascii_digit() {

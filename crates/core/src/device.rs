@@ -152,19 +152,22 @@ impl DeviceBook {
         }
         self.last_id += 1;
         let id = self.last_id;
-        self.devices.insert(id, Device {
+        self.devices.insert(
             id,
-            address,
-            hardware: None,
-            name: None,
-            user_agent: None,
-            standing: doorway.first_standing(),
-            grant: Grant::everything(),
-            update_offset: 0,
-            first_seen: now,
-            last_seen: now,
-            ladder: Ladder::default(),
-        });
+            Device {
+                id,
+                address,
+                hardware: None,
+                name: None,
+                user_agent: None,
+                standing: doorway.first_standing(),
+                grant: Grant::everything(),
+                update_offset: 0,
+                first_seen: now,
+                last_seen: now,
+                ladder: Ladder::default(),
+            },
+        );
         id
     }
 
@@ -228,7 +231,11 @@ mod tests {
         let (tv, new) = book.meet(at(1), A, TV, Doorway::Ask);
         assert!(new);
         book.decide(tv, Standing::Admitted, Grant::everything());
-        assert_eq!(book.meet(at(2), B, TV, Doorway::Ask), (tv, false), "a new address, the same device");
+        assert_eq!(
+            book.meet(at(2), B, TV, Doorway::Ask),
+            (tv, false),
+            "a new address, the same device"
+        );
         let (other, new) = book.meet(at(3), B, OTHER, Doorway::Ask);
         assert!(new && other != tv);
         assert_eq!(book.get(other).unwrap().standing, Standing::Waiting, "inherits nothing");
@@ -279,6 +286,9 @@ mod tests {
     fn hardware_addresses_read_and_write() {
         let text = "02:5e:11:00:00:2c";
         assert_eq!(text.parse::<Hardware>().unwrap().to_string(), text);
-        assert!("00:00:00:00:00:00".parse::<Hardware>().is_err() && "02:5e".parse::<Hardware>().is_err());
+        assert!(
+            "00:00:00:00:00:00".parse::<Hardware>().is_err()
+                && "02:5e".parse::<Hardware>().is_err()
+        );
     }
 }

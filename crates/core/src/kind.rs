@@ -4,7 +4,9 @@ use std::fmt;
 use std::str::FromStr;
 
 /// A kind of media.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
+)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// Films, series, clips.
@@ -72,7 +74,9 @@ impl FromStr for Kinds {
         let mut kinds = Vec::new();
         for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
             let kind = Kind::ALL.into_iter().find(|k| k.word() == word.to_lowercase());
-            kinds.push(kind.ok_or_else(|| format!("{word:?} is not a kind; the kinds are video, music and picture"))?);
+            kinds.push(kind.ok_or_else(|| {
+                format!("{word:?} is not a kind; the kinds are video, music and picture")
+            })?);
         }
         if kinds.is_empty() {
             return Err("name at least one kind: video, music, picture".into());

@@ -45,10 +45,19 @@ impl Playback {
         let length = (span.1 - span.0) as f64;
         let needed = match (kind, facts.duration_ms) {
             (Kind::Picture, _) => size,
-            (_, Some(ms)) if ms > 0 => (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE) as u64,
+            (_, Some(ms)) if ms > 0 => {
+                (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE) as u64
+            }
             _ => (length * SHARE) as u64,
         };
-        Playback { kind, span, needed: needed.max(1), runs: Vec::new(), started: None, skipped: false }
+        Playback {
+            kind,
+            span,
+            needed: needed.max(1),
+            runs: Vec::new(),
+            started: None,
+            skipped: false,
+        }
     }
 
     /// Contiguous media bytes that a step needs.
@@ -94,7 +103,8 @@ impl Playback {
         self.runs.insert(at, run);
         // Bounded, whatever a device does: the shortest run is given up.
         if self.runs.len() > 64
-            && let Some(shortest) = (0..self.runs.len()).min_by_key(|i| self.runs[*i].1 - self.runs[*i].0)
+            && let Some(shortest) =
+                (0..self.runs.len()).min_by_key(|i| self.runs[*i].1 - self.runs[*i].0)
         {
             self.runs.remove(shortest);
         }
@@ -124,7 +134,9 @@ mod tests {
     fn a_prober_confirms_nothing() {
         let mut film = film();
         assert_eq!(film.needed(), 100_000);
-        for (from, to) in [(0, 2), (0, 65_536), (1_001_000, 1_050_000), (1_000_000, 1_050_000), (0, 1_000)] {
+        for (from, to) in
+            [(0, 2), (0, 65_536), (1_001_000, 1_050_000), (1_000_000, 1_050_000), (0, 1_000)]
+        {
             assert_eq!(film.deliver(from, to), None);
         }
     }
@@ -148,7 +160,8 @@ mod tests {
     #[test]
     fn reading_all_of_it_in_order_never_skips() {
         let mut film = film();
-        let steps: Vec<_> = (0..105).filter_map(|n| film.deliver(n * 10_000, (n + 1) * 10_000)).collect();
+        let steps: Vec<_> =
+            (0..105).filter_map(|n| film.deliver(n * 10_000, (n + 1) * 10_000)).collect();
         assert_eq!(steps.len(), 1);
     }
 

@@ -59,7 +59,8 @@ fn profile(facts: &Facts) -> Option<&'static str> {
             let (video, audio) = (facts.video.as_ref()?, facts.audio.as_ref()?);
             let (w, h) = facts.resolution?;
             let main = video.name == "h264" && video.profile? == 77 && video.level? <= 30;
-            let aac = audio.name == "aac-lc" && audio.channels? <= 6 && audio.sample_rate? <= 48_000;
+            let aac =
+                audio.name == "aac-lc" && audio.channels? <= 6 && audio.sample_rate? <= 48_000;
             (main && aac && w <= 720 && h <= 576).then_some("AVC_MP4_MP_SD_AAC_MULT5")
         }
     }
@@ -88,8 +89,16 @@ mod tests {
         let film = |profile, level, size| {
             self::profile(&Facts {
                 resolution: Some(size),
-                video: Some(VideoCodec { name: "h264".into(), profile: Some(profile), level: Some(level) }),
-                audio: Some(AudioCodec { name: "aac-lc".into(), sample_rate: Some(48_000), channels: Some(2) }),
+                video: Some(VideoCodec {
+                    name: "h264".into(),
+                    profile: Some(profile),
+                    level: Some(level),
+                }),
+                audio: Some(AudioCodec {
+                    name: "aac-lc".into(),
+                    sample_rate: Some(48_000),
+                    channels: Some(2),
+                }),
                 ..Facts::bare(Kind::Video, Format::Mp4, 1, 0)
             })
         };
@@ -102,7 +111,8 @@ mod tests {
     #[test]
     fn every_profile_is_in_the_list() {
         let list = all();
-        let small = Facts { resolution: Some((10, 10)), ..Facts::bare(Kind::Picture, Format::Jpeg, 1, 0) };
+        let small =
+            Facts { resolution: Some((10, 10)), ..Facts::bare(Kind::Picture, Format::Jpeg, 1, 0) };
         assert!(list.contains(&protocol_info(&small)));
         assert!(list.contains(&protocol_info(&Facts::bare(Kind::Video, Format::Mp4, 1, 0))));
     }

@@ -92,7 +92,12 @@ mod tests {
 
     #[test]
     fn a_step_keeps_its_first_proof() {
-        let proof = |s| Proof { at: Duration::from_secs(s), what: "searched".into(), item: None, bytes: None };
+        let proof = |s| Proof {
+            at: Duration::from_secs(s),
+            what: "searched".into(),
+            item: None,
+            bytes: None,
+        };
         let mut ladder = Ladder::default();
         assert!(ladder.confirm(Step::Seen, proof(1)));
         assert!(!ladder.confirm(Step::Seen, proof(2)));

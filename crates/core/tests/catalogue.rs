@@ -39,7 +39,12 @@ fn folder(serial: u32) -> Change {
 }
 
 fn directory(serial: u32, folder: u32, parent: u32) -> Change {
-    Change::PutDirectory(Directory { serial, folder, parent: Some(parent), name: format!("Reel {serial}") })
+    Change::PutDirectory(Directory {
+        serial,
+        folder,
+        parent: Some(parent),
+        name: format!("Reel {serial}"),
+    })
 }
 
 fn file(serial: u32, directory: u32, title: &str) -> Change {
@@ -50,11 +55,23 @@ fn file(serial: u32, directory: u32, title: &str) -> Change {
         date: (serial % 2 == 0).then(|| format!("20{:02}-01-01", serial % 30)),
         ..Facts::bare(kind, format, 1000 + u64::from(serial), 0)
     };
-    Change::PutFile(File { serial, directory, name: format!("{serial}.{}", format.extension()), facts: Arc::new(facts) })
+    Change::PutFile(File {
+        serial,
+        directory,
+        name: format!("{serial}.{}", format.extension()),
+        facts: Arc::new(facts),
+    })
 }
 
 fn browse(object: &str, start: u32, count: u32) -> Browse {
-    Browse { object: object.into(), flag: BrowseFlag::DirectChildren, filter: Filter::ALL, start, count, sort: vec![] }
+    Browse {
+        object: object.into(),
+        flag: BrowseFlag::DirectChildren,
+        filter: Filter::ALL,
+        start,
+        count,
+        sort: vec![],
+    }
 }
 
 /// Every object a pass sees, by walking the whole tree in pages of 3; checks on the way that
@@ -63,7 +80,9 @@ fn walk(catalogue: &Catalogue, pass: &Pass) -> Vec<(String, String, String)> {
     let mut found = Vec::new();
     let mut open = vec!["0".to_owned()];
     while let Some(id) = open.pop() {
-        let Node::Container { children, .. } = catalogue.object(pass, &id).unwrap().node else { panic!("{id}") };
+        let Node::Container { children, .. } = catalogue.object(pass, &id).unwrap().node else {
+            panic!("{id}")
+        };
         let mut seen = 0;
         loop {
             let page = catalogue.children(pass, &id, seen, 3, &[]).unwrap();
@@ -115,7 +134,9 @@ fn change(step: &Step) -> Change {
         // Directories 1 to 5 lie in folder 1, 6 to 10 in folder 2, each inside its top.
         Step::Directory(f, d) => directory(d + 5 * (f - 1), *f, 100 * f),
         Step::NoDirectory(d) => Change::RemoveDirectory(*d),
-        Step::File(s, d, t) => file(*s, if *d < 11 { *d } else { 100 * (d - 10) }, &format!("Tide {t}")),
+        Step::File(s, d, t) => {
+            file(*s, if *d < 11 { *d } else { 100 * (d - 10) }, &format!("Tide {t}"))
+        }
         Step::NoFile(s) => Change::RemoveFile(*s),
     }
 }
@@ -130,7 +151,8 @@ struct Model {
 
 impl Model {
     fn holds(&self, directory: u32) -> bool {
-        (directory % 100 == 0 && self.folders.contains(&(directory / 100))) || self.directories.contains_key(&directory)
+        (directory % 100 == 0 && self.folders.contains(&(directory / 100)))
+            || self.directories.contains_key(&directory)
     }
 
     fn step(&mut self, step: &Step) {
@@ -246,7 +268,13 @@ proptest! {
 
 fn small() -> Catalogue {
     let mut catalogue = Catalogue::new(EPOCH, 10);
-    catalogue.apply([folder(1), directory(5, 1, 100), file(3, 5, "Tide 10"), file(6, 5, "tide 2"), file(4, 100, "Log")]);
+    catalogue.apply([
+        folder(1),
+        directory(5, 1, 100),
+        file(3, 5, "Tide 10"),
+        file(6, 5, "tide 2"),
+        file(4, 100, "Log"),
+    ]);
     catalogue
 }
 
@@ -287,7 +315,9 @@ fn a_locate_gives_the_path_inside_the_folder() {
 #[test]
 fn a_waiting_device_sees_a_notice_and_a_refused_one_nothing() {
     let catalogue = small();
-    let at = |decision: &Decision, browse: &Browse| present::browse(&catalogue, decision, browse, "http://192.0.2.21:7640", 3);
+    let at = |decision: &Decision, browse: &Browse| {
+        present::browse(&catalogue, decision, browse, "http://192.0.2.21:7640", 3)
+    };
     let root = at(&Decision::Waiting, &browse("0", 0, 0)).unwrap();
     let objects = didl::read(&root.result).unwrap();
     assert_eq!((objects.len(), root.total, root.items, root.update_id), (1, 1, 0, 14));
@@ -307,15 +337,26 @@ fn a_waiting_device_sees_a_notice_and_a_refused_one_nothing() {
 fn an_admitted_device_gets_urls_at_the_address_it_came_by() {
     let catalogue = small();
     let decision = decide(Standing::Admitted, &Grant::everything());
-    let page = present::browse(&catalogue, &decision, &browse("video", 0, 1), "http://192.0.2.21:7640", 0).unwrap();
+    let page =
+        present::browse(&catalogue, &decision, &browse("video", 0, 1), "http://192.0.2.21:7640", 0)
+            .unwrap();
     let objects = didl::read(&page.result).unwrap();
     assert_eq!((page.returned, page.total, page.items), (1, 2, 1));
     let (url, info, size) = &objects[0].resources[0];
-    assert_eq!(url, &format!("http://192.0.2.21:7640/media/{}.mp4", Place::File(6, View::Folders).id(EPOCH)));
+    assert_eq!(
+        url,
+        &format!("http://192.0.2.21:7640/media/{}.mp4", Place::File(6, View::Folders).id(EPOCH))
+    );
     assert!(info.starts_with("http-get:*:video/mp4:DLNA.ORG_OP=01;") && *size == Some(1006));
     let beyond = present::browse(&catalogue, &decision, &browse("video", 50, 10), "", 0).unwrap();
     assert_eq!((beyond.returned, beyond.total), (0, 2));
-    assert_eq!(present::browse(&catalogue, &decision, &browse("nothing", 0, 0), "", 0), Err(Fault::NoSuchObject));
+    assert_eq!(
+        present::browse(&catalogue, &decision, &browse("nothing", 0, 0), "", 0),
+        Err(Fault::NoSuchObject)
+    );
     let item = Place::File(3, View::Folders).id(EPOCH);
-    assert_eq!(present::browse(&catalogue, &decision, &browse(&item, 0, 0), "", 0), Err(Fault::NoSuchContainer));
+    assert_eq!(
+        present::browse(&catalogue, &decision, &browse(&item, 0, 0), "", 0),
+        Err(Fault::NoSuchContainer)
+    );
 }

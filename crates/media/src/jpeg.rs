@@ -27,7 +27,8 @@ pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts
                 let mut frame = [0; 6];
                 reader.read_exact(&mut frame).map_err(|_| BROKEN)?;
                 let [depth, h1, h2, w1, w2, components] = frame;
-                let (width, height) = (u32::from_be_bytes([0, 0, w1, w2]), u32::from_be_bytes([0, 0, h1, h2]));
+                let (width, height) =
+                    (u32::from_be_bytes([0, 0, w1, w2]), u32::from_be_bytes([0, 0, h1, h2]));
                 if width == 0 || height == 0 {
                     return Err(BROKEN);
                 }
@@ -92,7 +93,8 @@ fn exif_date(data: &[u8]) -> Option<String> {
     };
     let find = |directory: usize, tag: u16| {
         let count = usize::from(u16_at(directory)?).min(200);
-        let entry = (0..count).map(|n| directory + 2 + 12 * n).find(|at| u16_at(*at) == Some(tag))?;
+        let entry =
+            (0..count).map(|n| directory + 2 + 12 * n).find(|at| u16_at(*at) == Some(tag))?;
         u32_at(entry + 8)
     };
     let exif = find(u32_at(4)? as usize, 0x8769)? as usize;

@@ -40,7 +40,9 @@ impl fmt::Display for Reason {
         match self {
             Reason::NotMedia => f.write_str("not a film, sound or picture"),
             Reason::NotYet(format) => write!(f, "{format} is not read yet"),
-            Reason::OtherKind(kind) => write!(f, "{}: the folder is not set to hold that kind", kind.word()),
+            Reason::OtherKind(kind) => {
+                write!(f, "{}: the folder is not set to hold that kind", kind.word())
+            }
             Reason::Empty => f.write_str("the file is empty"),
             Reason::Broken(what) => write!(f, "damaged: {what}"),
             Reason::Unreadable(why) => write!(f, "cannot be read: {why}"),

@@ -17,12 +17,14 @@ pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts
     const BROKEN: Reason = Reason::Broken("no sound frames");
     let options = ParseOptions::new().parsing_mode(ParsingMode::BestAttempt).read_cover_art(false);
     let mut reader = BufReader::new(file);
-    let properties = MpegFile::read_from(&mut reader, options).map_err(|_| BROKEN)?.properties().clone();
+    let properties =
+        MpegFile::read_from(&mut reader, options).map_err(|_| BROKEN)?.properties().clone();
     if *properties.layer() != lofty::mpeg::Layer::Layer3 || properties.sample_rate() == 0 {
         return Err(BROKEN);
     }
     reader.seek(SeekFrom::Start(0)).map_err(|_| BROKEN)?;
-    let tagged = Probe::with_file_type(&mut reader, lofty::file::FileType::Mpeg).options(options).read();
+    let tagged =
+        Probe::with_file_type(&mut reader, lofty::file::FileType::Mpeg).options(options).read();
     let tag = tagged.ok().and_then(|t| t.primary_tag().or(t.first_tag()).cloned());
     let text = |key: &ItemKey| {
         let text = tag.as_ref().and_then(|t| t.get_string(key))?.trim().to_owned();

@@ -87,7 +87,8 @@ impl Movie {
         if scale > 0 && duration > 0 && duration < u64::from(u32::MAX) * 1000 {
             movie.duration_ms = Some(duration * 1000 / u64::from(scale)).filter(|ms| *ms > 0);
         }
-        for track in boxes(index).filter(|(kind, _)| kind == b"trak").map(|(_, data)| data).take(64) {
+        for track in boxes(index).filter(|(kind, _)| kind == b"trak").map(|(_, data)| data).take(64)
+        {
             movie.read_track(track);
         }
         movie.title = title(index);

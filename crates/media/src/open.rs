@@ -20,7 +20,10 @@ pub fn open(located: &Located) -> io::Result<File> {
     let real = std::fs::read_link(Path::new("/proc/self/fd").join(file.as_raw_fd().to_string()))?;
     let root = std::fs::canonicalize(located.root())?;
     if !real.starts_with(&root) || !file.metadata()?.is_file() {
-        return Err(io::Error::new(io::ErrorKind::PermissionDenied, "not a file inside its folder"));
+        return Err(io::Error::new(
+            io::ErrorKind::PermissionDenied,
+            "not a file inside its folder",
+        ));
     }
     Ok(file)
 }
@@ -47,10 +50,17 @@ mod tests {
                 root: root.to_str().unwrap().into(),
                 container: 1,
             }),
-            Change::PutDirectory(Directory { serial: 2, folder: 1, parent: Some(1), name: "sub".into() }),
+            Change::PutDirectory(Directory {
+                serial: 2,
+                folder: 1,
+                parent: Some(1),
+                name: "sub".into(),
+            }),
             Change::PutFile(Item { serial: 1, directory: 2, name: "film.mp4".into(), facts }),
         ]);
-        let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else { panic!() };
+        let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else {
+            panic!()
+        };
         catalogue.locate(&pass, &Place::File(1, View::Folders).id("q3v9d0")).unwrap()
     }
 

@@ -26,7 +26,8 @@ pub fn probe(path: &Path, size: u64, modified_ms: i64) -> Result<Facts, Reason> 
         }
     }
     file.rewind().map_err(|e| unreadable(&e))?;
-    let extension = path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
+    let extension =
+        path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
     match sniff(&head[..filled], &extension)? {
         Type::Mp4 => mp4::read(&mut file, size, modified_ms),
         Type::Mp3 => mp3::read(&mut file, size, modified_ms),
@@ -71,7 +72,8 @@ fn sniff(head: &[u8], extension: &str) -> Result<Type, Reason> {
         return Err(Reason::NotYet(name));
     }
     // Layer 3 frame sync: 11 set bits, a version that exists, layer bits 01.
-    let frame = matches!(head, [0xff, second, ..] if second & 0xe6 == 0xe2 && second & 0x18 != 0x08);
+    let frame =
+        matches!(head, [0xff, second, ..] if second & 0xe6 == 0xe2 && second & 0x18 != 0x08);
     if at(0, b"ID3") || frame {
         return Ok(Type::Mp3);
     }

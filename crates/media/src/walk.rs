@@ -101,7 +101,9 @@ mod tests {
         let all: Vec<Found> = walk(root).collect();
         let names: Vec<String> = all
             .iter()
-            .filter_map(|f| if let Found::File { names, .. } = f { Some(names.join("/")) } else { None })
+            .filter_map(|f| {
+                if let Found::File { names, .. } = f { Some(names.join("/")) } else { None }
+            })
             .collect();
         assert_eq!(names, ["a.mp3", "b/two.mp4"]);
         let reasons: Vec<&Reason> = all

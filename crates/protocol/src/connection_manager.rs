@@ -11,7 +11,8 @@ pub fn answer(call: &Call, source: &str) -> Result<Vec<(&'static str, String)>, 
         "GetProtocolInfo" => Ok(vec![("Source", source.to_owned()), ("Sink", String::new())]),
         "GetCurrentConnectionIDs" => Ok(vec![("ConnectionIDs", "0".to_owned())]),
         "GetCurrentConnectionInfo" => {
-            let id: i32 = call.required("ConnectionID")?.trim().parse().map_err(|_| Fault::InvalidArgs)?;
+            let id: i32 =
+                call.required("ConnectionID")?.trim().parse().map_err(|_| Fault::InvalidArgs)?;
             if id != 0 {
                 return Err(Fault::InvalidConnection);
             }
@@ -53,15 +54,23 @@ mod tests {
 
     fn call(action: &str, arguments: &[(&str, &str)]) -> Call {
         let owned = |(n, v): &(&str, &str)| ((*n).to_owned(), (*v).to_owned());
-        Call { namespace: String::new(), action: action.into(), arguments: arguments.iter().map(owned).collect() }
+        Call {
+            namespace: String::new(),
+            action: action.into(),
+            arguments: arguments.iter().map(owned).collect(),
+        }
     }
 
     #[test]
     fn connections() {
-        assert_eq!(answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", "1")]), ""), Err(Fault::InvalidConnection));
+        assert_eq!(
+            answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", "1")]), ""),
+            Err(Fault::InvalidConnection)
+        );
         assert_eq!(answer(&call("GetCurrentConnectionInfo", &[]), ""), Err(Fault::InvalidArgs));
         assert_eq!(answer(&call("PrepareForConnection", &[]), ""), Err(Fault::InvalidAction));
-        let info = answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", " 0 ")]), "").unwrap();
+        let info =
+            answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", " 0 ")]), "").unwrap();
         assert_eq!(info[0], ("RcsID", "-1".to_owned()));
     }
 

@@ -205,7 +205,13 @@ mod tests {
     use proptest::prelude::*;
 
     fn film(title: &str) -> Object {
-        let info = ProtocolInfo { mime: "video/mp4".into(), profile: None, byte_seek: true, converted: false, flags: FLAGS_FILE };
+        let info = ProtocolInfo {
+            mime: "video/mp4".into(),
+            profile: None,
+            byte_seek: true,
+            converted: false,
+            flags: FLAGS_FILE,
+        };
         Object {
             id: "a".into(),
             parent: "0".into(),
@@ -235,7 +241,11 @@ mod tests {
         assert_eq!((object.id.as_str(), object.title.as_str()), ("a", "Tidewalk"));
         assert!(!bare.contains("dc:date") && !bare.contains("<res") && !bare.contains("refID"));
         let some = write(&[film("Tidewalk")], &Filter::parse("res@size"));
-        assert!(some.contains("size=\"734003200\"") && some.contains("protocolInfo") && !some.contains("duration"));
+        assert!(
+            some.contains("size=\"734003200\"")
+                && some.contains("protocolInfo")
+                && !some.contains("duration")
+        );
         let all = write(&[film("Tidewalk")], &Filter::ALL);
         assert!(all.contains("duration=\"0:41:12.480\"") && all.contains("refID=\"b\""));
         assert!(!all.contains("bitrate"), "what is unknown is left out");
@@ -243,9 +253,11 @@ mod tests {
 
     #[test]
     fn title_escaped_exactly_once_per_layer() {
-        for title in ["Salt & Rope", "a<b>\"c'", "]]>", "\u{1f30a} مرفأ", "Kite\u{0}\u{fffe}s"] {
+        for title in ["Salt & Rope", "a<b>\"c'", "]]>", "\u{1f30a} مرفأ", "Kite\u{0}\u{fffe}s"]
+        {
             let text = write(&[film(title)], &Filter::ALL);
-            let clean: String = title.chars().filter(|c| !matches!(c, '\u{0}' | '\u{fffe}')).collect();
+            let clean: String =
+                title.chars().filter(|c| !matches!(c, '\u{0}' | '\u{fffe}')).collect();
             assert_eq!(read(&text).unwrap()[0].title, clean);
         }
         assert!(write(&[film("Salt & Rope")], &Filter::ALL).contains("Salt &amp; Rope"));

@@ -70,12 +70,22 @@ impl TransferMode {
     pub fn choose(asked: Option<&str>, flags: u32) -> Result<TransferMode, u16> {
         let streams = flags & 0x0100_0000 != 0;
         match asked.map(str::trim) {
-            None | Some("") => Ok(if streams { TransferMode::Streaming } else { TransferMode::Interactive }),
+            None | Some("") => {
+                Ok(if streams { TransferMode::Streaming } else { TransferMode::Interactive })
+            }
             Some(word) if word.eq_ignore_ascii_case("Streaming") => {
-                if streams { Ok(TransferMode::Streaming) } else { Err(406) }
+                if streams {
+                    Ok(TransferMode::Streaming)
+                } else {
+                    Err(406)
+                }
             }
             Some(word) if word.eq_ignore_ascii_case("Interactive") => {
-                if streams { Err(406) } else { Ok(TransferMode::Interactive) }
+                if streams {
+                    Err(406)
+                } else {
+                    Ok(TransferMode::Interactive)
+                }
             }
             Some(word) if word.eq_ignore_ascii_case("Background") => Ok(TransferMode::Background),
             Some(_) => Err(400),

@@ -13,8 +13,13 @@ impl Filter {
 
     /// Reads a Filter; unknown names, blanks and empty entries do no harm (CDS-40).
     pub fn parse(text: &str) -> Filter {
-        let names: Vec<String> =
-            text.split(',').map(str::trim).filter(|n| !n.is_empty()).take(256).map(str::to_owned).collect();
+        let names: Vec<String> = text
+            .split(',')
+            .map(str::trim)
+            .filter(|n| !n.is_empty())
+            .take(256)
+            .map(str::to_owned)
+            .collect();
         if names.iter().any(|n| n == "*") {
             return Filter::ALL;
         }

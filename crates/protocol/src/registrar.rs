@@ -16,8 +16,13 @@ pub fn answer(call: &Call, welcome: bool) -> Result<Vec<(&'static str, String)>,
 
 /// The evented variables and their values, constant while standings do not change (REG-4).
 pub fn event_variables() -> Vec<(&'static str, String)> {
-    ["AuthorizationGrantedUpdateID", "AuthorizationDeniedUpdateID", "ValidationSucceededUpdateID", "ValidationRevokedUpdateID"]
-        .into_iter()
-        .map(|name| (name, "1".to_owned()))
-        .collect()
+    [
+        "AuthorizationGrantedUpdateID",
+        "AuthorizationDeniedUpdateID",
+        "ValidationSucceededUpdateID",
+        "ValidationRevokedUpdateID",
+    ]
+    .into_iter()
+    .map(|name| (name, "1".to_owned()))
+    .collect()
 }

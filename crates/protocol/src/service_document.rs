@@ -45,8 +45,16 @@ const fn listed(name: &'static str, allowed: &'static [&'static str]) -> Variabl
 }
 
 const CONTENT_ACTIONS: &[Action] = &[
-    Action { name: "GetSearchCapabilities", inputs: &[], outputs: &[("SearchCaps", "SearchCapabilities")] },
-    Action { name: "GetSortCapabilities", inputs: &[], outputs: &[("SortCaps", "SortCapabilities")] },
+    Action {
+        name: "GetSearchCapabilities",
+        inputs: &[],
+        outputs: &[("SearchCaps", "SearchCapabilities")],
+    },
+    Action {
+        name: "GetSortCapabilities",
+        inputs: &[],
+        outputs: &[("SortCaps", "SortCapabilities")],
+    },
     Action { name: "GetSystemUpdateID", inputs: &[], outputs: &[("Id", "SystemUpdateID")] },
     Action {
         name: "Browse",
@@ -231,8 +239,11 @@ mod tests {
     fn every_argument_relates_to_a_variable_that_exists() {
         for service in Service::ALL {
             let document = xml::read(&write(service), Limits::DOCUMENT).unwrap();
-            let names: Vec<_> =
-                document.descendants("stateVariable").iter().map(|v| v.child_text("name").unwrap().to_owned()).collect();
+            let names: Vec<_> = document
+                .descendants("stateVariable")
+                .iter()
+                .map(|v| v.child_text("name").unwrap().to_owned())
+                .collect();
             for argument in document.descendants("argument") {
                 let related = argument.child_text("relatedStateVariable").unwrap();
                 assert!(names.iter().any(|n| n == related), "{related}");

@@ -127,7 +127,8 @@ pub fn read_answer(body: &str) -> Result<Vec<(String, String)>, u16> {
 }
 
 fn tagged(name: &str, namespace: &str, arguments: &[(&str, &str)]) -> String {
-    let mut out = String::with_capacity(256 + arguments.iter().map(|a| a.1.len() * 5 / 4).sum::<usize>());
+    let mut out =
+        String::with_capacity(256 + arguments.iter().map(|a| a.1.len() * 5 / 4).sum::<usize>());
     let _ = writeln!(out, "<u:{name} xmlns:u=\"{}\">", escape(namespace));
     for (argument, value) in arguments {
         let _ = write!(out, "<{argument}>");
@@ -164,7 +165,9 @@ mod tests {
 
     #[test]
     fn answers_read_back_with_text_escaped_once() {
-        let call = read_call(&write_call(Service::ContentDirectory, "Browse", &[("ObjectID", "0")])).unwrap();
+        let call =
+            read_call(&write_call(Service::ContentDirectory, "Browse", &[("ObjectID", "0")]))
+                .unwrap();
         let answer = write_answer(&call, &[("Result", "<a>Salt &amp; Rope</a>")]);
         assert!(answer.contains("Salt &amp;amp; Rope"));
         assert_eq!(read_answer(&answer).unwrap()[0].1, "<a>Salt &amp; Rope</a>");
@@ -174,6 +177,8 @@ mod tests {
     #[test]
     fn no_envelope_no_call() {
         assert!(read_call("<a/>").is_err());
-        assert!(read_call(&format!("<s:Envelope xmlns:s='{NS_SOAP}'><s:Body/></s:Envelope>")).is_err());
+        assert!(
+            read_call(&format!("<s:Envelope xmlns:s='{NS_SOAP}'><s:Body/></s:Envelope>")).is_err()
+        );
     }
 }

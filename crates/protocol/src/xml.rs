@@ -67,7 +67,8 @@ pub struct Limits {
 
 impl Limits {
     /// For control requests (SOAP-13).
-    pub const CONTROL: Limits = Limits { bytes: 256 << 10, depth: 32, elements: 256, attributes: 64 };
+    pub const CONTROL: Limits =
+        Limits { bytes: 256 << 10, depth: 32, elements: 256, attributes: 64 };
     /// For documents that list many things: descriptions and DIDL-Lite (SEC-11).
     pub const DOCUMENT: Limits =
         Limits { bytes: 8 << 20, depth: 32, elements: 200_000, attributes: 64 };
@@ -151,7 +152,10 @@ pub fn read(text: &str, limits: Limits) -> Result<Element, XmlError> {
             Event::CData(piece) => {
                 let piece = piece.decode().map_err(|e| bad(&e))?;
                 let element = open.last_mut();
-                element.ok_or_else(|| XmlError::Malformed("stray CDATA".into()))?.text.push_str(&piece);
+                element
+                    .ok_or_else(|| XmlError::Malformed("stray CDATA".into()))?
+                    .text
+                    .push_str(&piece);
             }
             Event::GeneralRef(reference) => {
                 let element =
@@ -216,7 +220,9 @@ mod tests {
 
     #[test]
     fn prefixes_do_not_matter_and_text_is_unescaped_once() {
-        let a = read("<a:x xmlns:a='urn:n'>1 &amp;amp; &#x41;<![CDATA[<2>]]></a:x>", Limits::CONTROL).unwrap();
+        let a =
+            read("<a:x xmlns:a='urn:n'>1 &amp;amp; &#x41;<![CDATA[<2>]]></a:x>", Limits::CONTROL)
+                .unwrap();
         assert_eq!((a.namespace.as_str(), a.name.as_str()), ("urn:n", "x"));
         assert_eq!(a.text, "1 &amp; A<2>");
     }

@@ -6,7 +6,9 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use mostra_protocol::Moment;
-use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Link, Message, Tuning, compose_search, parse};
+use mostra_protocol::ssdp::{
+    Announcer, Datagram, Heard, Identity, Link, Message, Tuning, compose_search, parse,
+};
 use mostra_protocol::wire::{MEDIA_SERVER, Service};
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
@@ -93,7 +95,9 @@ fn lossless(seed: u64) -> Lan {
 #[test]
 fn ssdp_alive_set_is_3_2d_k() {
     let mut lan = lossless(1);
-    while let Some(deadline) = lan.machine.next_deadline().filter(|d| *d < START + Duration::from_secs(5)) {
+    while let Some(deadline) =
+        lan.machine.next_deadline().filter(|d| *d < START + Duration::from_secs(5))
+    {
         lan.now = deadline;
         while let Some(datagram) = lan.machine.poll_output(deadline) {
             lan.arrived.push((deadline, datagram));
@@ -101,9 +105,15 @@ fn ssdp_alive_set_is_3_2d_k() {
     }
     let mut rows = BTreeMap::new();
     for text in lan.notifications("ssdp:alive") {
-        let Some(Message::Notify { target, usn, location, .. }) = parse(text.as_bytes()) else { panic!("{text}") };
+        let Some(Message::Notify { target, usn, location, .. }) = parse(text.as_bytes()) else {
+            panic!("{text}")
+        };
         assert_eq!(location.as_deref(), Some("http://192.0.2.21:7640/about/device.xml"));
-        assert!(text.len() < 1400 && text.contains("BOOTID.UPNP.ORG: 7") && text.contains("CONFIGID.UPNP.ORG: 4021"));
+        assert!(
+            text.len() < 1400
+                && text.contains("BOOTID.UPNP.ORG: 7")
+                && text.contains("CONFIGID.UPNP.ORG: 4021")
+        );
         *rows.entry((target, usn)).or_insert(0) += 1;
     }
     assert_eq!(rows.len(), 6, "{rows:?}");
@@ -116,9 +126,12 @@ fn announcements_go_on_for_hours_below_half_of_max_age() {
     for seed in 0..20 {
         let mut lan = lossless(seed);
         lan.run(Duration::from_secs(6 * 3600));
-        let mut times: Vec<Moment> = lan.arrived.iter()
+        let mut times: Vec<Moment> = lan
+            .arrived
+            .iter()
             .filter(|(_, d)| String::from_utf8_lossy(&d.data).contains("NTS: ssdp:alive"))
-            .map(|(at, _)| *at).collect();
+            .map(|(at, _)| *at)
+            .collect();
         times.sort();
         let longest = times.windows(2).map(|w| w[1] - w[0]).max().unwrap();
         assert!(longest < Duration::from_secs(900), "{longest:?}");
@@ -139,7 +152,10 @@ fn a_player_that_repeats_its_search_finds_us_despite_loss() {
         }
         let answers = lan.answers(player(60));
         assert!(!answers.is_empty(), "seed {seed}");
-        assert!(answers[0].1.contains(&format!("ST: {MEDIA_SERVER}\r\n")) && answers[0].1.contains("\r\nEXT:\r\n"));
+        assert!(
+            answers[0].1.contains(&format!("ST: {MEDIA_SERVER}\r\n"))
+                && answers[0].1.contains("\r\nEXT:\r\n")
+        );
     }
 }
 
@@ -154,7 +170,9 @@ fn answers_come_within_mx_and_only_once() {
             lan.send(player(60), true, &compose_search("upnp:rootdevice", 1, "x"));
         }
         let mut sent = vec![];
-        while let Some(at) = lan.machine.next_deadline().filter(|at| *at < asked + Duration::from_secs(3)) {
+        while let Some(at) =
+            lan.machine.next_deadline().filter(|at| *at < asked + Duration::from_secs(3))
+        {
             while let Some(datagram) = lan.machine.poll_output(at) {
                 sent.push((at, datagram));
             }
@@ -177,7 +195,10 @@ fn search_targets_are_matched_as_the_standard_says() {
         ("urn:schemas-upnp-org:device:MediaRenderer:1", 0),
         ("urn:schemas-upnp-org:service:ContentDirectory:1", 1),
         ("uuid:other", 0),
-    ].into_iter().enumerate() {
+    ]
+    .into_iter()
+    .enumerate()
+    {
         let to = player(100 + n as u8);
         lan.send(to, true, &compose_search(target, 1, "x"));
         lan.random = fastrand::Rng::with_seed(0);
@@ -208,7 +229,9 @@ fn search_from_foreign_subnet_is_silent() {
     lan.run(Duration::from_secs(5));
     lan.arrived.clear();
     let search = compose_search("ssdp:all", 1, "x");
-    for from in ["198.51.100.7:5000", "192.0.2.9:0", "0.0.0.0:5000", "239.1.2.3:5000", "255.255.255.255:9"] {
+    for from in
+        ["198.51.100.7:5000", "192.0.2.9:0", "0.0.0.0:5000", "239.1.2.3:5000", "255.255.255.255:9"]
+    {
         assert_eq!(lan.send(from.parse().unwrap(), true, &search), None, "{from}");
     }
     lan.run(Duration::from_secs(5));
@@ -231,7 +254,10 @@ fn floods_are_limited_per_source_and_in_all() {
     }
     assert_eq!(answered, 30, "the burst of one source");
     for last in 100..150 {
-        assert!(matches!(lan.send(player(last), true, &search), Some(Heard::Search { answered: true, .. })));
+        assert!(matches!(
+            lan.send(player(last), true, &search),
+            Some(Heard::Search { answered: true, .. })
+        ));
     }
     assert!(lan.machine.dropped() >= 970);
 }
@@ -245,7 +271,8 @@ fn hostile_datagrams_change_nothing() {
         let mut random = fastrand::Rng::with_seed(seed);
         let real = compose_search("ssdp:all", 1, "x");
         for _ in 0..2000 {
-            let mut data = if random.bool() { real.clone() } else { vec![0; random.usize(0..3000)] };
+            let mut data =
+                if random.bool() { real.clone() } else { vec![0; random.usize(0..3000)] };
             for _ in 0..random.usize(1..20) {
                 if !data.is_empty() {
                     let at = random.usize(0..data.len());
@@ -256,7 +283,10 @@ fn hostile_datagrams_change_nothing() {
         }
         lan.run(Duration::from_secs(10));
         assert!(lan.arrived.len() < 3000, "bounded: {}", lan.arrived.len());
-        assert!(matches!(lan.send(player(99), true, &real), Some(Heard::Search { answered: true, .. })));
+        assert!(matches!(
+            lan.send(player(99), true, &real),
+            Some(Heard::Search { answered: true, .. })
+        ));
     }
 }
 
@@ -276,7 +306,9 @@ fn stopping_says_byebye_twice_within_a_second_and_nothing_after() {
     assert!(last <= lan.now + Duration::from_secs(1));
     assert_eq!(lan.notifications("ssdp:byebye").len(), 12);
     let text = &lan.notifications("ssdp:byebye")[0];
-    assert!(!text.contains("LOCATION") && !text.contains("CACHE-CONTROL") && text.contains("BOOTID"));
+    assert!(
+        !text.contains("LOCATION") && !text.contains("CACHE-CONTROL") && text.contains("BOOTID")
+    );
     lan.send(player(60), true, &compose_search("ssdp:all", 1, "x"));
     lan.run(Duration::from_secs(3600));
     assert_eq!(lan.answers(player(60)).len(), 0);
@@ -292,7 +324,12 @@ fn a_new_name_leaves_as_the_old_and_comes_back_as_the_new() {
     lan.run(Duration::from_secs(5));
     assert!(lan.notifications("ssdp:byebye").iter().all(|t| t.contains("BOOTID.UPNP.ORG: 7")));
     let alive = lan.notifications("ssdp:alive");
-    assert!(alive.len() >= 12 && alive.iter().all(|t| t.contains("BOOTID.UPNP.ORG: 8") && t.contains("CONFIGID.UPNP.ORG: 9")));
+    assert!(
+        alive.len() >= 12
+            && alive
+                .iter()
+                .all(|t| t.contains("BOOTID.UPNP.ORG: 8") && t.contains("CONFIGID.UPNP.ORG: 9"))
+    );
 }
 
 #[test]
@@ -301,5 +338,8 @@ fn our_own_announcements_are_not_sightings() {
     let notify = b"NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nNTS: ssdp:alive\r\nUSN: uuid:6f1c2f0e-5b7d-4d0a-9a3e-2b8c41d7e901::upnp:rootdevice\r\n\r\n";
     assert_eq!(lan.send(player(21), true, notify), None);
     let other = b"NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nNTS: ssdp:byebye\r\nUSN: uuid:tv::upnp:rootdevice\r\n\r\n";
-    assert!(matches!(lan.send(player(60), true, other), Some(Heard::Announcement { leaving: true, .. })));
+    assert!(matches!(
+        lan.send(player(60), true, other),
+        Some(Heard::Announcement { leaving: true, .. })
+    ));
 }

@@ -97,7 +97,12 @@ struct Layers {
 }
 
 impl Layers {
-    fn pick(&mut self, name: &'static str, default: &str, about: &'static str) -> Result<String, Trouble> {
+    fn pick(
+        &mut self,
+        name: &'static str,
+        default: &str,
+        about: &'static str,
+    ) -> Result<String, Trouble> {
         let environment = std::env::var(format!("MOSTRA_{}", name.to_uppercase())).ok();
         let in_file = match self.file.get(name) {
             None => None,
@@ -122,10 +127,18 @@ impl Layers {
         Ok(value)
     }
 
-    fn port(&mut self, name: &'static str, default: &str, about: &'static str) -> Result<u16, Trouble> {
+    fn port(
+        &mut self,
+        name: &'static str,
+        default: &str,
+        about: &'static str,
+    ) -> Result<u16, Trouble> {
         let text = self.pick(name, default, about)?;
         text.parse().map_err(|_| {
-            Trouble::new(format!("{name} is {text:?}, which is no port"), "Give a number from 0 to 65535.")
+            Trouble::new(
+                format!("{name} is {text:?}, which is no port"),
+                "Give a number from 0 to 65535.",
+            )
         })
     }
 }
@@ -171,8 +184,10 @@ impl Config {
             list => Interfaces::Listed(list.split(',').map(|s| s.trim().to_owned()).collect()),
         };
         let device_port = layers.port("device_port", "7640", "port of the device listener")?;
-        let console_port = layers.port("console_port", "7641", "port of the console on 127.0.0.1")?;
-        let house_port = layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
+        let console_port =
+            layers.port("console_port", "7641", "port of the console on 127.0.0.1")?;
+        let house_port =
+            layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
         let kept = Path::new(&data).join("postgres/url");
         let kept = std::fs::read_to_string(kept).unwrap_or_default();
         let mut database_url = layers.pick("database_url", "", "PostgreSQL to use")?;
@@ -207,13 +222,26 @@ impl Config {
 
 fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
     const KNOWN: [&str; 8] = [
-        "data", "interfaces", "device_port", "console_port", "house_port", "database_url", "log", "log_format",
+        "data",
+        "interfaces",
+        "device_port",
+        "console_port",
+        "house_port",
+        "database_url",
+        "log",
+        "log_format",
     ];
     let text = std::fs::read_to_string(path).map_err(|e| {
-        Trouble::new(format!("the configuration file {} cannot be read: {e}", path.display()), "Check --config.")
+        Trouble::new(
+            format!("the configuration file {} cannot be read: {e}", path.display()),
+            "Check --config.",
+        )
     })?;
     let table: toml::Table = text.parse().map_err(|e| {
-        Trouble::new(format!("the configuration file {} is not TOML: {e}", path.display()), "Correct that line.")
+        Trouble::new(
+            format!("the configuration file {} is not TOML: {e}", path.display()),
+            "Correct that line.",
+        )
     })?;
     if let Some(unknown) = table.keys().find(|k| !KNOWN.contains(&k.as_str())) {
         return Err(Trouble::new(
@@ -256,11 +284,23 @@ mod tests {
         std::fs::create_dir_all(&folder).unwrap();
         let file = folder.join("mostra.toml");
         std::fs::write(&file, "device_port = 9000\nconsole_port = 9001\n").unwrap();
-        let flags = Flags::parse_from(["mostrad", "--config", file.to_str().unwrap(), "--console-port", "9100"]);
+        let flags = Flags::parse_from([
+            "mostrad",
+            "--config",
+            file.to_str().unwrap(),
+            "--console-port",
+            "9100",
+        ]);
         let config = Config::load(&flags).unwrap();
-        assert_eq!((config.device_port, config.console_port, config.house_port), (9000, 9100, 7642));
+        assert_eq!(
+            (config.device_port, config.console_port, config.house_port),
+            (9000, 9100, 7642)
+        );
         let source = |name: &str| config.shown.iter().find(|s| s.name == name).unwrap().source;
-        assert_eq!((source("device_port"), source("console_port"), source("house_port")), ("file", "flag", "default"));
+        assert_eq!(
+            (source("device_port"), source("console_port"), source("house_port")),
+            ("file", "flag", "default")
+        );
         std::fs::write(&file, "prot = 1\n").unwrap();
         assert!(Config::load(&flags).unwrap_err().to_string().contains("prot"));
         std::fs::remove_dir_all(folder).unwrap();

@@ -150,7 +150,12 @@ async fn listen(ears: Arc<Ears>, multicast: bool, heard: mpsc::Sender<Arrival>) 
     loop {
         match socket.recv_from(&mut buffer).await {
             Ok((length, SocketAddr::V4(from))) => {
-                let arrival = Arrival { link: ears.served.index, from, multicast, data: buffer[..length].to_vec() };
+                let arrival = Arrival {
+                    link: ears.served.index,
+                    from,
+                    multicast,
+                    data: buffer[..length].to_vec(),
+                };
                 // A flood is dropped here, before it costs anything.
                 let _ = heard.try_send(arrival);
                 if heard.is_closed() {
@@ -185,7 +190,8 @@ fn open(served: &Served) -> io::Result<(UdpSocket, UdpSocket)> {
     // arrives here came by this interface (SSDP-3).
     let group = socket(SSDP_GROUP)?;
     group.set_multicast_all_v4(false)?;
-    group.join_multicast_v4_n(&SSDP_GROUP, &socket2::InterfaceIndexOrAddress::Index(served.index))?;
+    group
+        .join_multicast_v4_n(&SSDP_GROUP, &socket2::InterfaceIndexOrAddress::Index(served.index))?;
     let own = match socket(served.address) {
         Ok(own) => own,
         // Another stack holds the port for itself: advertise all the same (SSDP-6).

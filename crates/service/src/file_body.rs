@@ -60,15 +60,18 @@ impl MessageBody for FileBody {
         BodySize::Sized(self.length)
     }
 
-    fn poll_next(mut self: Pin<&mut Self>, context: &mut Context<'_>) -> Poll<Option<io::Result<Bytes>>> {
+    fn poll_next(
+        mut self: Pin<&mut Self>,
+        context: &mut Context<'_>,
+    ) -> Poll<Option<io::Result<Bytes>>> {
         if self.left == 0 {
             return Poll::Ready(None);
         }
         let (at, length) = (self.at, self.left.min(CHUNK));
         let file = self.file.clone();
-        let reading = self
-            .reading
-            .get_or_insert_with(|| tokio::task::spawn_blocking(move || read(&file, at, length as usize)));
+        let reading = self.reading.get_or_insert_with(|| {
+            tokio::task::spawn_blocking(move || read(&file, at, length as usize))
+        });
         let outcome = ready!(Pin::new(reading).poll(context));
         self.reading = None;
         let bytes = outcome.map_err(io::Error::other)??;
@@ -103,7 +106,13 @@ impl Validators {
     /// From size, time and inode (HTTP-3).
     pub fn of(metadata: &Metadata) -> Validators {
         let nanos = metadata.mtime_nsec().max(0) as u64;
-        let etag = format!("\"{:x}-{:x}-{:x}-{:x}\"", metadata.len(), metadata.mtime(), nanos, metadata.ino());
+        let etag = format!(
+            "\"{:x}-{:x}-{:x}-{:x}\"",
+            metadata.len(),
+            metadata.mtime(),
+            nanos,
+            metadata.ino()
+        );
         Validators { etag, modified: Duration::from_secs(metadata.mtime().max(0) as u64) }
     }
 

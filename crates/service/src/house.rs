@@ -4,6 +4,7 @@ use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use mostra_core::access::{Doorway, Grant, Standing};
@@ -102,7 +103,7 @@ pub struct House {
     discovery: mpsc::UnboundedSender<discovery::Command>,
     live: broadcast::Sender<Topic>,
     boot_id: AtomicU32,
-    loaded: AtomicBool,
+    loaded: watch::Sender<bool>,
     records_answer: AtomicBool,
     changed_ms: AtomicU64,
     stop: watch::Sender<bool>,
@@ -155,7 +156,7 @@ impl House {
             discovery,
             live: broadcast::channel(256).0,
             boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
-            loaded: AtomicBool::new(false),
+            loaded: watch::channel(false).0,
             records_answer: AtomicBool::new(true),
             changed_ms: AtomicU64::new(0),
             stop: watch::channel(false).0,
@@ -216,7 +217,15 @@ impl House {
 
     /// Whether the catalogue is loaded from the records.
     pub fn is_loaded(&self) -> bool {
-        self.loaded.load(Ordering::Relaxed)
+        *self.loaded.borrow()
+    }
+
+    /// Waits a little for the catalogue to be loaded; gives whether it is.
+    pub async fn loaded_soon(&self) -> bool {
+        let mut loaded = self.loaded.subscribe();
+        tokio::time::timeout(Duration::from_secs(10), loaded.wait_for(|loaded| *loaded))
+            .await
+            .is_ok()
     }
 
     /// Whether PostgreSQL answered last.
@@ -271,10 +280,11 @@ impl House {
             self.scans.remember(folder.serial, *scanned, left);
         }
         let folders = loaded.folders.into_iter().map(|(folder, _)| Change::PutFolder(folder));
-        let directories = loaded.directories.into_iter().filter(|d| d.parent.is_some()).map(Change::PutDirectory);
+        let directories =
+            loaded.directories.into_iter().filter(|d| d.parent.is_some()).map(Change::PutDirectory);
         let files = loaded.files.into_iter().map(Change::PutFile);
         self.apply(folders.chain(directories).chain(files).collect()).await?;
-        self.loaded.store(true, Ordering::Relaxed);
+        self.loaded.send_replace(true);
         self.tell(Topic::House);
         Ok(())
     }
@@ -310,9 +320,12 @@ impl House {
             let Some(device) = self.devices().at(source).cloned() else { continue };
             let mostra_core::access::Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
-            let seen = touched.containers.iter().filter(|(id, _)| catalogue.object(&pass, id).is_some());
-            let pairs: Vec<String> =
-                seen.take(500).map(|(id, update)| format!("{id},{}", update.wrapping_add(offset))).collect();
+            let seen =
+                touched.containers.iter().filter(|(id, _)| catalogue.object(&pass, id).is_some());
+            let pairs: Vec<String> = seen
+                .take(500)
+                .map(|(id, update)| format!("{id},{}", update.wrapping_add(offset)))
+                .collect();
             if pairs.is_empty() {
                 continue;
             }
@@ -372,7 +385,8 @@ impl House {
     /// The device's update ids moved: it alone is told.
     fn tell_one(&self, device: &Device) {
         let id = self.catalogue().update_id().wrapping_add(device.update_offset);
-        let variables = [("SystemUpdateID", id.to_string()), ("ContainerUpdateIDs", format!("0,{id}"))];
+        let variables =
+            [("SystemUpdateID", id.to_string()), ("ContainerUpdateIDs", format!("0,{id}"))];
         self.publisher().change(Service::ContentDirectory, device.address, &variables);
         self.events_due.notify_one();
     }
@@ -410,7 +424,11 @@ impl House {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn change_settings(&self, name: Option<String>, doorway: Option<Doorway>) -> Result<(), StoreError> {
+    pub async fn change_settings(
+        &self,
+        name: Option<String>,
+        doorway: Option<Doorway>,
+    ) -> Result<(), StoreError> {
         if let Some(doorway) = doorway {
             self.records.set_setting("doorway", doorway.word()).await?;
             self.settings.write().unwrap_or_else(PoisonError::into_inner).doorway = doorway;
@@ -434,15 +452,21 @@ impl House {
         }
         let dropped = self.sightings.dropped();
         if dropped > 0 {
-            list.push(format!("{dropped} sightings were dropped under load; proof may be incomplete."));
+            list.push(format!(
+                "{dropped} sightings were dropped under load; proof may be incomplete."
+            ));
         }
         let problems = self.discovery_problems.lock().unwrap_or_else(PoisonError::into_inner);
-        list.extend(problems.iter().map(|(name, why)| format!("Devices cannot find the house on {name}: {why}")));
+        list.extend(
+            problems
+                .iter()
+                .map(|(name, why)| format!("Devices cannot find the house on {name}: {why}")),
+        );
         list
     }
 
     /// The moment after which a session of this length ends.
-    pub fn after(&self, length: std::time::Duration) -> Moment {
+    pub fn after(&self, length: Duration) -> Moment {
         self.clock.now() + length
     }
 }
@@ -476,5 +500,9 @@ pub fn random_uuid() -> String {
 /// A random word of lower-case letters and digits, without those that look alike.
 pub fn random_word(length: usize) -> String {
     const ALPHABET: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
-    random_bytes::<32>().iter().take(length).map(|b| ALPHABET[usize::from(b & 31)] as char).collect()
+    random_bytes::<32>()
+        .iter()
+        .take(length)
+        .map(|b| ALPHABET[usize::from(b & 31)] as char)
+        .collect()
 }

@@ -32,14 +32,21 @@ impl Served {
 /// # Errors
 /// [`Trouble`] for a name or address that the host does not have, or when there is none at all.
 pub fn choose(wanted: &Interfaces) -> Result<Vec<Served>, Trouble> {
-    let all = if_addrs::get_if_addrs()
-        .map_err(|e| Trouble::new(format!("the host's interfaces cannot be listed: {e}"), "Check the system."))?;
+    let all = if_addrs::get_if_addrs().map_err(|e| {
+        Trouble::new(format!("the host's interfaces cannot be listed: {e}"), "Check the system.")
+    })?;
     let mut served: Vec<Served> = Vec::new();
     for interface in &all {
-        let (IpAddr::V4(address), if_addrs::IfAddr::V4(details)) = (interface.ip(), &interface.addr) else { continue };
+        let (IpAddr::V4(address), if_addrs::IfAddr::V4(details)) =
+            (interface.ip(), &interface.addr)
+        else {
+            continue;
+        };
         let chosen = match wanted {
             Interfaces::Loopback => address == Ipv4Addr::LOCALHOST,
-            Interfaces::Auto => !address.is_loopback() && (address.is_private() || address.is_link_local()),
+            Interfaces::Auto => {
+                !address.is_loopback() && (address.is_private() || address.is_link_local())
+            }
             Interfaces::Listed(list) => {
                 list.iter().any(|entry| *entry == interface.name || entry.parse() == Ok(address))
             }
@@ -57,7 +64,10 @@ pub fn choose(wanted: &Interfaces) -> Result<Vec<Served>, Trouble> {
             !served.iter().any(|s| s.name == **entry || entry.parse() == Ok(s.address))
         });
         if let Some(missing) = missing {
-            return Err(Trouble::new(format!("there is no interface or IPv4 address {missing:?}"), &here));
+            return Err(Trouble::new(
+                format!("there is no interface or IPv4 address {missing:?}"),
+                &here,
+            ));
         }
     }
     if served.is_empty() {

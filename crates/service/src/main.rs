@@ -40,13 +40,14 @@ fn main() -> ExitCode {
         println!("{}", console::openapi_document().to_pretty_json().unwrap_or_default());
         return ExitCode::SUCCESS;
     }
-    let runtime = match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
-        Ok(runtime) => runtime,
-        Err(error) => {
-            eprintln!("mostrad cannot start: {error}");
-            return ExitCode::FAILURE;
-        }
-    };
+    let runtime =
+        match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
+            Ok(runtime) => runtime,
+            Err(error) => {
+                eprintln!("mostrad cannot start: {error}");
+                return ExitCode::FAILURE;
+            }
+        };
     let outcome = runtime.block_on(run(&flags));
     runtime.shutdown_timeout(Duration::from_secs(1));
     match outcome {
@@ -73,23 +74,28 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
         listeners.push(listener);
     }
     let console_listener = console::bind(config.console_port)?;
-    let console_address = console_listener.local_addr().map_err(|e| Trouble::new(e.to_string(), ""))?;
+    let console_address =
+        console_listener.local_addr().map_err(|e| Trouble::new(e.to_string(), ""))?;
     let records = open_records(&config).await?;
     let (sightings, sighted) = Sightings::channel();
     let (to_discovery, commands) = mpsc::unbounded_channel();
     let house = House::open(clock, config, records, served, sightings, to_discovery.clone())
         .await
-        .map_err(|e| Trouble::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log."))?;
+        .map_err(|e| {
+            Trouble::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log.")
+        })?;
     let house = Arc::new(house);
     house.device_port.store(device_port, Ordering::Relaxed);
 
-    let broken = |e: std::io::Error| Trouble::new(format!("a listener failed: {e}"), "Check the log.");
+    let broken =
+        |e: std::io::Error| Trouble::new(format!("a listener failed: {e}"), "Check the log.");
     let devices = device::serve(house.clone(), listeners).map_err(broken)?;
     let devices_handle = devices.handle();
     tokio::spawn(devices);
     let door = Arc::new(ConsoleDoor::default());
     let console_handle =
-        console::serve(house.clone(), door.clone(), console_listener, Side::Loopback, None).map_err(broken)?;
+        console::serve(house.clone(), door.clone(), console_listener, Side::Loopback, None)
+            .map_err(broken)?;
     let discovery = tokio::spawn(discovery::run(house.clone(), commands));
     let noting = tokio::spawn(sightings::run(house.clone(), sighted));
     tokio::spawn(events::run(house.clone()));
@@ -128,7 +134,11 @@ async fn load(house: Arc<House>) {
         }
     }
     house.set_records_answer(true);
-    tracing::info!("{} items in {} folders", house.catalogue().item_count(), house.catalogue().folders().len());
+    tracing::info!(
+        "{} items in {} folders",
+        house.catalogue().item_count(),
+        house.catalogue().folders().len()
+    );
     for folder in house.catalogue().folders() {
         scan::start(&house, folder.clone());
     }
@@ -154,15 +164,22 @@ async fn open_records(config: &Config) -> Result<Records, Trouble> {
     if config.database_url.is_empty() {
         return Err(Trouble::new("no PostgreSQL is named", &remedy));
     }
-    Records::open(&config.database_url, Duration::from_secs(10)).await.map_err(|error| match error {
-        StoreError::Away(_) => Trouble::new(format!("{error}"), &remedy),
-        other => Trouble::new(format!("the records cannot be used: {other}"), "See PostgreSQL's log."),
-    })
+    Records::open(&config.database_url, Duration::from_secs(10)).await.map_err(
+        |error| match error {
+            StoreError::Away(_) => Trouble::new(format!("{error}"), &remedy),
+            other => Trouble::new(
+                format!("the records cannot be used: {other}"),
+                "See PostgreSQL's log.",
+            ),
+        },
+    )
 }
 
 async fn stop_asked() {
     use tokio::signal::unix::{SignalKind, signal};
-    let (Ok(mut terminate), Ok(mut hang_up)) = (signal(SignalKind::terminate()), signal(SignalKind::hangup())) else {
+    let (Ok(mut terminate), Ok(mut hang_up)) =
+        (signal(SignalKind::terminate()), signal(SignalKind::hangup()))
+    else {
         let _ = tokio::signal::ctrl_c().await;
         return;
     };

@@ -169,7 +169,11 @@ const BATCH: usize = 1000;
 const FIRST_BATCH: usize = 50;
 const FLUSH: Duration = Duration::from_secs(1);
 
-async fn scan(house: &Arc<House>, folder: &Folder, progress: &Arc<Progress>) -> Result<u32, String> {
+async fn scan(
+    house: &Arc<House>,
+    folder: &Folder,
+    progress: &Arc<Progress>,
+) -> Result<u32, String> {
     let root = PathBuf::from(&folder.root);
     let readable = tokio::task::spawn_blocking({
         let root = root.clone();
@@ -182,8 +186,11 @@ async fn scan(house: &Arc<House>, folder: &Folder, progress: &Arc<Progress>) -> 
     }
     let mut shelf = Shelf::of(house, folder).await.map_err(|e| e.to_string())?;
     let (sender, mut receiver) = mpsc::channel::<Looked>(256);
-    let known: HashMap<Vec<String>, (u64, i64)> =
-        shelf.files.iter().map(|(names, file)| (names.clone(), (file.facts.size, file.facts.modified_ms))).collect();
+    let known: HashMap<Vec<String>, (u64, i64)> = shelf
+        .files
+        .iter()
+        .map(|(names, file)| (names.clone(), (file.facts.size, file.facts.modified_ms)))
+        .collect();
     let looker = tokio::task::spawn_blocking({
         let (progress, kinds) = (progress.clone(), folder.kinds);
         move || look(&root, kinds, &known, &progress, &sender)
@@ -222,7 +229,11 @@ async fn scan(house: &Arc<House>, folder: &Folder, progress: &Arc<Progress>) -> 
     }
     shelf.remove_unseen(&seen, &mut batch);
     commit(house, &mut batch).await.map_err(|e| format!("not saved: {e}"))?;
-    house.records.scanned(folder.serial, house.clock.now(), &left).await.map_err(|e| format!("not saved: {e}"))?;
+    house
+        .records
+        .scanned(folder.serial, house.clock.now(), &left)
+        .await
+        .map_err(|e| format!("not saved: {e}"))?;
     Ok(left.len() as u32)
 }
 
@@ -268,7 +279,9 @@ fn look(
                     Looked::Same(names)
                 } else {
                     match probe(&path, size, modified_ms) {
-                        Ok(facts) if kinds.holds(facts.kind) => Looked::Facts(names, Box::new(facts)),
+                        Ok(facts) if kinds.holds(facts.kind) => {
+                            Looked::Facts(names, Box::new(facts))
+                        }
                         Ok(facts) => left(names.join("/"), &Reason::OtherKind(facts.kind)),
                         Err(reason) => left(names.join("/"), &reason),
                     }
@@ -318,7 +331,13 @@ impl Shelf {
             Some((around.iter().cloned().chain([file.name.clone()]).collect(), file))
         });
         let files = files.collect();
-        Ok(Shelf { folder: folder.serial, top: folder.container, directories, files, serials: 0..0 })
+        Ok(Shelf {
+            folder: folder.serial,
+            top: folder.container,
+            directories,
+            files,
+            serials: 0..0,
+        })
     }
 
     async fn serial(&mut self, house: &House) -> Result<u32, StoreError> {
@@ -368,7 +387,11 @@ impl Shelf {
     }
 
     fn remove_unseen(&mut self, seen: &HashSet<Vec<String>>, batch: &mut Batch) {
-        let gone = self.files.iter().filter(|(names, _)| !seen.contains(*names)).map(|(_, file)| file.serial);
+        let gone = self
+            .files
+            .iter()
+            .filter(|(names, _)| !seen.contains(*names))
+            .map(|(_, file)| file.serial);
         batch.gone_files.extend(gone);
         let mut kept: HashSet<&[String]> = HashSet::new();
         for names in seen {

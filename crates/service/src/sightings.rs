@@ -157,7 +157,9 @@ fn acknowledged(house: &House) -> Vec<Sighting> {
     let moved = house.transfers.look();
     let facts = moved.iter().filter_map(|transfer| {
         let fact = match &transfer.load {
-            Load::Answer(fact) => (transfer.delivered() == transfer.length).then(|| fact.clone())?,
+            Load::Answer(fact) => {
+                (transfer.delivered() == transfer.length).then(|| fact.clone())?
+            }
             Load::Media { file, title, facts, from } => Fact::Took {
                 file: *file,
                 title: title.clone(),
@@ -207,7 +209,9 @@ fn digest(
     let mut name = None;
     match fact {
         Fact::Met => met = true,
-        Fact::Searched(target) => step(Step::Seen, format!("searched for {}", tame(&target)), None, None),
+        Fact::Searched(target) => {
+            step(Step::Seen, format!("searched for {}", tame(&target)), None, None)
+        }
         Fact::Announced => step(Step::Seen, "announced itself".into(), None, None),
         Fact::Connected => step(Step::Seen, "connected to the device listener".into(), None, None),
         Fact::Named(user_agent) => name = Some(user_agent),
@@ -246,7 +250,14 @@ fn digest(
     }
     for (step, proof) in steps {
         if device.ladder.confirm(step, proof.clone()) {
-            tracing::info!(device = device.label(), item = proof.item, bytes = proof.bytes, "{}: {}", step.word(), proof.what);
+            tracing::info!(
+                device = device.label(),
+                item = proof.item,
+                bytes = proof.bytes,
+                "{}: {}",
+                step.word(),
+                proof.what
+            );
             changed = true;
         }
     }

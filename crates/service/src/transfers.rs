@@ -76,11 +76,8 @@ impl Transfer {
             && reading.queued <= 1
             && reading.roomy
             && reading.acked > self.begins + self.length;
-        let now = if whole {
-            self.length
-        } else {
-            reading.read.saturating_sub(HEAD).min(self.length)
-        };
+        let now =
+            if whole { self.length } else { reading.read.saturating_sub(HEAD).min(self.length) };
         self.delivered.fetch_max(now, Ordering::Relaxed);
         let given_up = self.dropped.load(Ordering::Relaxed) && !self.handed.load(Ordering::Relaxed);
         open && !whole && !given_up
@@ -93,7 +90,14 @@ pub struct Transfers(Mutex<Vec<Arc<Transfer>>>);
 
 impl Transfers {
     /// Watches an answer of `length` bytes that is about to be written to a connection.
-    pub fn begin(&self, wire: &Arc<Wire>, device: u32, load: Load, length: u64, now: Moment) -> Arc<Transfer> {
+    pub fn begin(
+        &self,
+        wire: &Arc<Wire>,
+        device: u32,
+        load: Load,
+        length: u64,
+        now: Moment,
+    ) -> Arc<Transfer> {
         let reading = wire.begin();
         let transfer = Arc::new(Transfer {
             device,

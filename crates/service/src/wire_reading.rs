@@ -120,7 +120,8 @@ impl Wire {
         let mut state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if let Socket::Open(socket) = state.socket {
             let copy = if last.queued > 1 { copy_of(socket) } else { None };
-            state.socket = copy.map_or(Socket::Gone, |copy| Socket::Lingering(copy, Instant::now() + LINGER));
+            state.socket =
+                copy.map_or(Socket::Gone, |copy| Socket::Lingering(copy, Instant::now() + LINGER));
         }
     }
 }
@@ -151,7 +152,13 @@ fn kernel_reading(socket: RawFd) -> Option<Kernel> {
     // SAFETY: both calls write at most `length` bytes, or one int, into buffers that live here;
     // a descriptor that is no TCP socket makes them fail.
     let failed = unsafe {
-        libc::getsockopt(socket, libc::IPPROTO_TCP, libc::TCP_INFO, info.as_mut_ptr().cast(), &raw mut length) != 0
+        libc::getsockopt(
+            socket,
+            libc::IPPROTO_TCP,
+            libc::TCP_INFO,
+            info.as_mut_ptr().cast(),
+            &raw mut length,
+        ) != 0
             || libc::ioctl(socket, libc::TIOCOUTQ, &raw mut queued) != 0
     };
     if failed || (length as usize) < SEND_WINDOW + 4 {

@@ -25,9 +25,13 @@ pub async fn serve(stand_in: Arc<StandIn>, listener: TcpListener) {
         tokio::spawn(async move {
             let service = service_fn(|request| {
                 let stand_in = stand_in.clone();
-                async move { Ok::<_, Infallible>(answer(&stand_in, peer.ip().is_loopback(), request).await) }
+                async move {
+                    Ok::<_, Infallible>(answer(&stand_in, peer.ip().is_loopback(), request).await)
+                }
             });
-            let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+            let _ = hyper::server::conn::http1::Builder::new()
+                .serve_connection(TokioIo::new(stream), service)
+                .await;
         });
     }
 }
@@ -45,10 +49,16 @@ fn reply(status: u16, kind: &str, body: impl Into<Bytes>) -> Answer {
 
 async fn answer(stand_in: &Arc<StandIn>, local: bool, request: hyper::Request<Incoming>) -> Answer {
     let (head, body) = request.into_parts();
-    let body = Limited::new(body, 256 << 10).collect().await.map(|b| b.to_bytes()).unwrap_or_default();
+    let body =
+        Limited::new(body, 256 << 10).collect().await.map(|b| b.to_bytes()).unwrap_or_default();
     match (head.method.as_str(), head.uri.path()) {
         ("NOTIFY", EVENT_PATH) => {
-            let sid = head.headers.get("sid").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+            let sid = head
+                .headers
+                .get("sid")
+                .and_then(|v| v.to_str().ok())
+                .unwrap_or_default()
+                .to_owned();
             // The event may come before the answer to SUBSCRIBE has been read: it is taken up
             // when that is done.
             let (stand_in, text) = (stand_in.clone(), String::from_utf8_lossy(&body).into_owned());
@@ -62,9 +72,11 @@ async fn answer(stand_in: &Arc<StandIn>, local: bool, request: hyper::Request<In
             reply(200, "text/plain", "")
         }
         (_, path) if path.starts_with("/stage/") && !local => reply(403, "text/plain", ""),
-        ("GET", "/stage/screen") => {
-            reply(200, "text/plain; charset=utf-8", screen::draw(&stand_in.persona, &*stand_in.state.lock().await))
-        }
+        ("GET", "/stage/screen") => reply(
+            200,
+            "text/plain; charset=utf-8",
+            screen::draw(&stand_in.persona, &*stand_in.state.lock().await),
+        ),
         ("GET", "/stage/state") => {
             let state = stand_in.state.lock().await;
             let told = serde_json::json!({

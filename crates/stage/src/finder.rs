@@ -15,16 +15,21 @@ use crate::persona::Persona;
 /// # Errors
 /// A sentence that says what failed.
 pub async fn find(persona: &Persona) -> Result<Vec<String>, String> {
-    let socket = open(persona.address).map_err(|e| format!("cannot search from {}: {e}", persona.address))?;
+    let socket = open(persona.address)
+        .map_err(|e| format!("cannot search from {}: {e}", persona.address))?;
     let message = compose_search(&persona.search.target, persona.search.mx, &persona.user_agent);
     let group = SocketAddr::V4(SocketAddrV4::new(SSDP_GROUP, SSDP_PORT));
     let mut found: Vec<String> = Vec::new();
     let mut buffer = [0; 2048];
     for _ in 0..persona.search.times {
         socket.send_to(&message, group).await.map_err(|e| format!("cannot search: {e}"))?;
-        let end = tokio::time::Instant::now() + Duration::from_millis(u64::from(persona.search.mx) * 1000 + 300);
-        while let Ok(Ok((length, _))) = tokio::time::timeout_at(end, socket.recv_from(&mut buffer)).await {
-            if let Some(Message::Answer { location: Some(location), target, .. }) = parse(&buffer[..length])
+        let end = tokio::time::Instant::now()
+            + Duration::from_millis(u64::from(persona.search.mx) * 1000 + 300);
+        while let Ok(Ok((length, _))) =
+            tokio::time::timeout_at(end, socket.recv_from(&mut buffer)).await
+        {
+            if let Some(Message::Answer { location: Some(location), target, .. }) =
+                parse(&buffer[..length])
                 && target == persona.search.target
                 && !found.contains(&location)
             {

@@ -71,7 +71,9 @@ impl Answer {
 /// A sentence that says what failed.
 pub async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
     let patience = request.patience;
-    tokio::time::timeout(patience, exchange(from, request, most)).await.map_err(|_| "no answer in time".to_owned())?
+    tokio::time::timeout(patience, exchange(from, request, most))
+        .await
+        .map_err(|_| "no answer in time".to_owned())?
 }
 
 async fn exchange(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
@@ -96,7 +98,9 @@ async fn exchange(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer,
     while (body.len() as u64) < most {
         match incoming.frame().await {
             Some(Ok(frame)) => body.extend_from_slice(frame.data_ref().map_or(&[][..], |d| d)),
-            Some(Err(error)) => return Err(format!("broke off after {} bytes: {error}", body.len())),
+            Some(Err(error)) => {
+                return Err(format!("broke off after {} bytes: {error}", body.len()));
+            }
             None => break,
         }
     }
@@ -109,6 +113,10 @@ async fn exchange(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer,
 pub fn split_url(url: &str) -> Option<(SocketAddrV4, String)> {
     let rest = url.strip_prefix("http://")?;
     let (authority, path) = rest.find('/').map_or((rest, "/"), |at| rest.split_at(at));
-    let address = if authority.contains(':') { authority.parse().ok()? } else { format!("{authority}:80").parse().ok()? };
+    let address = if authority.contains(':') {
+        authority.parse().ok()?
+    } else {
+        format!("{authority}:80").parse().ok()?
+    };
     Some((address, path.to_owned()))
 }

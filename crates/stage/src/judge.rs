@@ -20,10 +20,27 @@ pub struct Verdict {
 /// What the decoder complained about.
 pub async fn decode(file: &Path, from_seconds: f64, seconds: f64) -> Result<Verdict, String> {
     let run = Command::new("ffmpeg")
-        .args(["-nostdin", "-hide_banner", "-loglevel", "error", "-ss", &format!("{from_seconds:.3}")])
+        .args([
+            "-nostdin",
+            "-hide_banner",
+            "-loglevel",
+            "error",
+            "-ss",
+            &format!("{from_seconds:.3}"),
+        ])
         .arg("-i")
         .arg(file)
-        .args(["-t", &format!("{seconds:.3}"), "-map", "0:v:0?", "-map", "0:a:0?", "-f", "framecrc", "-"])
+        .args([
+            "-t",
+            &format!("{seconds:.3}"),
+            "-map",
+            "0:v:0?",
+            "-map",
+            "0:a:0?",
+            "-f",
+            "framecrc",
+            "-",
+        ])
         .kill_on_drop(true)
         .output();
     let output = tokio::time::timeout(std::time::Duration::from_secs(60), run)
@@ -32,17 +49,33 @@ pub async fn decode(file: &Path, from_seconds: f64, seconds: f64) -> Result<Verd
         .map_err(|e| format!("ffmpeg cannot be run: {e}. Install Debian's package ffmpeg."))?;
     let complaint = String::from_utf8_lossy(&output.stderr);
     if !output.status.success() || !complaint.trim().is_empty() {
-        return Err(complaint.lines().next().unwrap_or("the decoder failed").chars().take(160).collect());
+        return Err(complaint
+            .lines()
+            .next()
+            .unwrap_or("the decoder failed")
+            .chars()
+            .take(160)
+            .collect());
     }
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
     // "#media_type 0: video" names the streams, then one line for each frame.
     let kind = |n: &str| {
-        text.lines().find_map(|l| l.strip_prefix(&format!("#media_type {n}: "))).unwrap_or_default().to_owned()
+        text.lines()
+            .find_map(|l| l.strip_prefix(&format!("#media_type {n}: ")))
+            .unwrap_or_default()
+            .to_owned()
     };
     let kinds = [kind("0"), kind("1")];
     let count = |wanted: &str| {
         let frames = text.lines().filter(|l| !l.starts_with('#'));
-        frames.filter(|l| l.split(',').next().and_then(|n| n.trim().parse::<usize>().ok()).is_some_and(|n| kinds.get(n).is_some_and(|k| k == wanted))).count()
+        frames
+            .filter(|l| {
+                l.split(',')
+                    .next()
+                    .and_then(|n| n.trim().parse::<usize>().ok())
+                    .is_some_and(|n| kinds.get(n).is_some_and(|k| k == wanted))
+            })
+            .count()
     };
     Ok(Verdict { pictures: count("video"), sounds: count("audio") })
 }

@@ -95,7 +95,8 @@ async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
             tokio::spawn(async move { stand_in.act(Deed::Find).await });
         }
     }
-    let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate()).map_err(|e| e.to_string())?;
+    let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())
+        .map_err(|e| e.to_string())?;
     tokio::select! {
         _ = tokio::signal::ctrl_c() => {}
         _ = terminate.recv() => {}
@@ -109,7 +110,9 @@ async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
 async fn show(address: Ipv4Addr) -> Result<ExitCode, String> {
     let place = SocketAddrV4::new(address, CONTROL_PORT);
     let request = http::Request::new("GET", place, "/stage/screen");
-    let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20).await.map_err(|e| not_on(address, &e))?;
+    let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20)
+        .await
+        .map_err(|e| not_on(address, &e))?;
     print!("{}", String::from_utf8_lossy(&answer.body));
     Ok(ExitCode::SUCCESS)
 }
@@ -120,8 +123,11 @@ async fn tell(address: Ipv4Addr, deed: &Deed) -> Result<ExitCode, String> {
     let mut request = http::Request::new("POST", place, "/stage/do");
     request.body = body;
     request.patience = Duration::from_secs(120);
-    let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20).await.map_err(|e| not_on(address, &e))?;
-    let outcome: stand_in::Outcome = serde_json::from_slice(&answer.body).map_err(|e| e.to_string())?;
+    let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20)
+        .await
+        .map_err(|e| not_on(address, &e))?;
+    let outcome: stand_in::Outcome =
+        serde_json::from_slice(&answer.body).map_err(|e| e.to_string())?;
     println!("{} {}", if outcome.done { "✓" } else { "✗" }, outcome.said);
     Ok(if outcome.done { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }

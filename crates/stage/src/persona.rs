@@ -69,7 +69,8 @@ impl Persona {
     /// # Errors
     /// A sentence that names the file and what is wrong with it.
     pub fn read(file: &Path) -> Result<Persona, String> {
-        let text = std::fs::read_to_string(file).map_err(|e| format!("{} cannot be read: {e}", file.display()))?;
+        let text = std::fs::read_to_string(file)
+            .map_err(|e| format!("{} cannot be read: {e}", file.display()))?;
         toml::from_str(&text).map_err(|e| format!("{} is no persona: {e}", file.display()))
     }
 }

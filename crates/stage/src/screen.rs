@@ -16,7 +16,13 @@ pub fn draw(persona: &Persona, state: &State) -> String {
     lines.push(String::new());
     for object in state.listed.iter().take(ROWS) {
         let playing = state.take.as_ref().is_some_and(|t| t.title == object.title);
-        let mark = if playing { "▶" } else if object.container { "▸" } else { " " };
+        let mark = if playing {
+            "▶"
+        } else if object.container {
+            "▸"
+        } else {
+            " "
+        };
         let count = object.child_count.map(|n| format!("  ({n})")).unwrap_or_default();
         lines.push(format!("{mark} {}{count}", object.title));
     }
@@ -26,7 +32,15 @@ pub fn draw(persona: &Persona, state: &State) -> String {
     while lines.len() < ROWS + 3 {
         lines.push(String::new());
     }
-    lines.push(state.said.clone());
+    let mut said = String::new();
+    for word in state.said.split(' ') {
+        if said.chars().count() + 1 + word.chars().count() > WIDTH - 2 {
+            lines.push(std::mem::take(&mut said));
+        }
+        said += if said.is_empty() { "" } else { " " };
+        said += word;
+    }
+    lines.push(said);
     let title = format!("─ {} · {} ", persona.name, persona.maker);
     let mut out = format!("╭{title}{}╮\n", "─".repeat(WIDTH.saturating_sub(title.chars().count())));
     for line in lines {

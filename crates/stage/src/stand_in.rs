@@ -155,7 +155,8 @@ impl StandIn {
             return Err(format!("the description cannot be read: {}", answer.status));
         }
         let text = String::from_utf8(answer.body).map_err(|_| "the description is not text")?;
-        let device = description::read(&text).map_err(|e| format!("the description cannot be read: {e}"))?;
+        let device =
+            description::read(&text).map_err(|e| format!("the description cannot be read: {e}"))?;
         let content = device.services.iter().find(|s| Service::ContentDirectory.is_type(&s.kind));
         let content = content.ok_or("it offers no content directory")?;
         let server = Server {
@@ -165,7 +166,8 @@ impl StandIn {
             event: content.event.clone(),
         };
         if self.persona.subscribes {
-            let callback = format!("<http://{}:{}{EVENT_PATH}>", self.persona.address, crate::CONTROL_PORT);
+            let callback =
+                format!("<http://{}:{}{EVENT_PATH}>", self.persona.address, crate::CONTROL_PORT);
             let request = Request::new("SUBSCRIBE", at, &server.event)
                 .field("User-Agent", &self.persona.user_agent)
                 .field("CALLBACK", &callback)
@@ -214,7 +216,13 @@ impl StandIn {
         }
     }
 
-    async fn browse(&self, state: &State, id: &str, flag: &str, start: &str) -> Result<(Vec<ReadObject>, usize), String> {
+    async fn browse(
+        &self,
+        state: &State,
+        id: &str,
+        flag: &str,
+        start: &str,
+    ) -> Result<(Vec<ReadObject>, usize), String> {
         let server = state.server.as_ref().ok_or("no media server found yet")?;
         let page = self.persona.browse.page.to_string();
         let arguments = [
@@ -234,9 +242,13 @@ impl StandIn {
         request.body = body.into_bytes();
         let answer = http::fetch(self.persona.address, request, 8 << 20).await?;
         let text = String::from_utf8(answer.body).map_err(|_| "the answer is not text")?;
-        let outputs = soap::read_answer(&text).map_err(|code| format!("the server says error {code}"))?;
-        let output = |name: &str| outputs.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str()).unwrap_or_default();
-        let objects = didl::read(output("Result")).map_err(|e| format!("the list cannot be read: {e}"))?;
+        let outputs =
+            soap::read_answer(&text).map_err(|code| format!("the server says error {code}"))?;
+        let output = |name: &str| {
+            outputs.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str()).unwrap_or_default()
+        };
+        let objects =
+            didl::read(output("Result")).map_err(|e| format!("the list cannot be read: {e}"))?;
         if output("NumberReturned").parse() != Ok(objects.len()) {
             return Err("the list and its count differ".into());
         }
@@ -250,20 +262,35 @@ impl StandIn {
         let item = objects.pop().ok_or("the item has gone")?;
         let playable = item.resources.iter().find_map(|(url, info, size)| {
             let mime = info.splitn(4, ':').nth(2)?;
-            self.persona.plays.iter().any(|p| p == mime).then(|| (url.clone(), mime.to_owned(), *size))
+            self.persona
+                .plays
+                .iter()
+                .any(|p| p == mime)
+                .then(|| (url.clone(), mime.to_owned(), *size))
         });
-        let (url, mime, size) = playable.ok_or_else(|| format!("{title}: this format is not supported"))?;
+        let (url, mime, size) =
+            playable.ok_or_else(|| format!("{title}: this format is not supported"))?;
         state.last_url = Some((url.clone(), mime.clone()));
         let seconds = self.seconds_of(state, &item.id).await;
         let mut take = Take::begin(&self.persona, title, &url, &mime, seconds).await?;
         if size.is_some_and(|s| s != take.size) {
-            return Err(format!("listed with {} bytes, sent with {}", size.unwrap_or(0), take.size));
+            return Err(format!(
+                "listed with {} bytes, sent with {}",
+                size.unwrap_or(0),
+                take.size
+            ));
         }
-        let verdict = take.play(&self.persona).await.map_err(|why| format!("{title} cannot be played: {why}"))?;
+        let verdict = take
+            .play(&self.persona)
+            .await
+            .map_err(|why| format!("{title} cannot be played: {why}"))?;
         let said = match mime.split('/').next() {
             Some("image") => format!("showing {title}"),
             Some("audio") => format!("playing {title}: {} pieces of sound", verdict.sounds),
-            _ => format!("playing {title}: {} pictures, {} pieces of sound", verdict.pictures, verdict.sounds),
+            _ => format!(
+                "playing {title}: {} pictures, {} pieces of sound",
+                verdict.pictures, verdict.sounds
+            ),
         };
         state.take = Some(take);
         Ok(said)
@@ -272,9 +299,11 @@ impl StandIn {
     /// The item's length as listed, read from `res@duration`.
     async fn seconds_of(&self, state: &State, id: &str) -> Option<f64> {
         let server = state.server.as_ref()?;
-        let arguments = [("ObjectID", id), ("BrowseFlag", "BrowseMetadata"), ("Filter", "res@duration")];
+        let arguments =
+            [("ObjectID", id), ("BrowseFlag", "BrowseMetadata"), ("Filter", "res@duration")];
         let body = soap::write_call(Service::ContentDirectory, "Browse", &arguments);
-        let mut request = Request::new("POST", server.at, &server.control).field("User-Agent", &self.persona.user_agent);
+        let mut request = Request::new("POST", server.at, &server.control)
+            .field("User-Agent", &self.persona.user_agent);
         request.body = body.into_bytes();
         let answer = http::fetch(self.persona.address, request, 1 << 20).await.ok()?;
         let outputs = soap::read_answer(std::str::from_utf8(&answer.body).ok()?).ok()?;
@@ -286,8 +315,14 @@ impl StandIn {
 
     async fn skip(&self, state: &mut State) -> Result<String, String> {
         let take = state.take.as_mut().ok_or("nothing is playing")?;
-        let verdict = take.skip(&self.persona).await.map_err(|why| format!("skipping ahead failed: {why}"))?;
-        Ok(format!("playing {} from further on: {} pictures, {} pieces of sound", take.title, verdict.pictures, verdict.sounds))
+        let verdict = take
+            .skip(&self.persona)
+            .await
+            .map_err(|why| format!("skipping ahead failed: {why}"))?;
+        Ok(format!(
+            "playing {} from further on: {} pictures, {} pieces of sound",
+            take.title, verdict.pictures, verdict.sounds
+        ))
     }
 
     /// Asks for the last address again: what a device does that remembers one.

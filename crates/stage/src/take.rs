@@ -43,21 +43,40 @@ impl Take {
     ///
     /// # Errors
     /// What the person before the screen would be told.
-    pub async fn begin(persona: &Persona, title: &str, url: &str, mime: &str, seconds: Option<f64>) -> Result<Take, String> {
+    pub async fn begin(
+        persona: &Persona,
+        title: &str,
+        url: &str,
+        mime: &str,
+        seconds: Option<f64>,
+    ) -> Result<Take, String> {
         let place = http::split_url(url).ok_or("the address cannot be understood")?;
-        let head = http::fetch(persona.address, ask(persona, "HEAD", &place, None, mime), 0).await?;
+        let head =
+            http::fetch(persona.address, ask(persona, "HEAD", &place, None, mime), 0).await?;
         if head.status != 200 {
             return Err(format!("the server says {}", head.status));
         }
         if head.field("content-type") != Some(mime) {
-            return Err(format!("announced as {mime}, sent as {}", head.field("content-type").unwrap_or("nothing")));
+            return Err(format!(
+                "announced as {mime}, sent as {}",
+                head.field("content-type").unwrap_or("nothing")
+            ));
         }
-        let size = head.field("content-length").and_then(|l| l.parse().ok()).ok_or("no length told")?;
+        let size =
+            head.field("content-length").and_then(|l| l.parse().ok()).ok_or("no length told")?;
         let name = format!("mostra-take-{}-{:x}", std::process::id(), rand_like(&place.1));
         let kept = std::env::temp_dir().join(name);
         let file = File::create(&kept).map_err(|e| e.to_string())?;
-        let mut take =
-            Take { title: title.into(), mime: mime.into(), size, seconds, received: 0, place, kept, file };
+        let mut take = Take {
+            title: title.into(),
+            mime: mime.into(),
+            size,
+            seconds,
+            received: 0,
+            place,
+            kept,
+            file,
+        };
         if persona.play.first_bytes > 0 {
             take.get(persona, 0, persona.play.first_bytes.min(size)).await?;
             let tail = persona.play.tail_bytes.min(size);
@@ -70,7 +89,12 @@ impl Take {
     async fn get(&mut self, persona: &Persona, from: u64, length: u64) -> Result<(), String> {
         let last = from + length - 1;
         let range = format!("bytes={from}-{last}");
-        let answer = http::fetch(persona.address, ask(persona, "GET", &self.place, Some(&range), &self.mime), length).await?;
+        let answer = http::fetch(
+            persona.address,
+            ask(persona, "GET", &self.place, Some(&range), &self.mime),
+            length,
+        )
+        .await?;
         if answer.status != 206 {
             return Err(format!("asked for a part, the server says {}", answer.status));
         }
@@ -141,7 +165,13 @@ impl Take {
     }
 }
 
-fn ask(persona: &Persona, method: &str, place: &(SocketAddrV4, String), range: Option<&str>, mime: &str) -> Request {
+fn ask(
+    persona: &Persona,
+    method: &str,
+    place: &(SocketAddrV4, String),
+    range: Option<&str>,
+    mime: &str,
+) -> Request {
     let mode = if mime.starts_with("image/") { "Interactive" } else { "Streaming" };
     let mut request = Request::new(method, place.0, &place.1)
         .field("User-Agent", &persona.user_agent)

@@ -32,8 +32,10 @@ impl Records {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn add_account(&self, name: &str, password_hash: &str) -> Result<bool, StoreError> {
-        let model =
-            account::ActiveModel { name: Set(name.to_owned()), password_hash: Set(password_hash.to_owned()) };
+        let model = account::ActiveModel {
+            name: Set(name.to_owned()),
+            password_hash: Set(password_hash.to_owned()),
+        };
         let nothing = OnConflict::column(account::Column::Name).do_nothing().to_owned();
         let added = account::Entity::insert(model)
             .on_conflict(nothing)

@@ -7,7 +7,9 @@ use mostra_core::access::{Grant, Standing};
 use mostra_core::device::Device;
 use mostra_core::proof::{Ladder, Proof, Step};
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{ActiveValue::NotSet, ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait};
+use sea_orm::{
+    ActiveValue::NotSet, ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait,
+};
 
 use crate::accounts::millis;
 use crate::entity::{decision, device, proof};
@@ -127,9 +129,13 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
         })
         .collect();
     if !proofs.is_empty() {
-        let keep =
-            OnConflict::columns([proof::Column::DeviceId, proof::Column::Step]).do_nothing().to_owned();
-        proof::Entity::insert_many(proofs).on_conflict(keep).exec_without_returning(connection).await?;
+        let keep = OnConflict::columns([proof::Column::DeviceId, proof::Column::Step])
+            .do_nothing()
+            .to_owned();
+        proof::Entity::insert_many(proofs)
+            .on_conflict(keep)
+            .exec_without_returning(connection)
+            .await?;
     }
     Ok(())
 }

@@ -3,12 +3,13 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use mostra_core::Kinds;
 use mostra_core::catalogue::{Directory, File, Folder};
 use mostra_core::facts::Facts;
-use mostra_core::Kinds;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, TransactionTrait,
+    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder,
+    TransactionTrait,
 };
 
 use crate::accounts::millis;
@@ -127,14 +128,18 @@ impl Records {
             loaded.folders.push((folder, scanned));
         }
         // A directory's serial is always greater than that of the one around it.
-        for row in container::Entity::find().order_by_asc(container::Column::Id).all(&self.database).await? {
+        for row in container::Entity::find()
+            .order_by_asc(container::Column::Id)
+            .all(&self.database)
+            .await?
+        {
             let parent = row.parent_id.map(number).transpose()?;
             let (serial, folder) = (number(row.id)?, number(row.folder_id)?);
             loaded.directories.push(Directory { serial, folder, parent, name: row.name });
         }
         for row in file::Entity::find().all(&self.database).await? {
-            let facts: Facts =
-                serde_json::from_value(row.facts).map_err(|e| damaged(&format!("file {}: {e}", row.id)))?;
+            let facts: Facts = serde_json::from_value(row.facts)
+                .map_err(|e| damaged(&format!("file {}: {e}", row.id)))?;
             let (serial, directory) = (number(row.id)?, number(row.container_id)?);
             loaded.files.push(File { serial, directory, name: row.name, facts: Arc::new(facts) });
         }
@@ -149,11 +154,17 @@ impl Records {
         let transaction = self.database.begin().await?;
         for gone in batch.gone_files.chunks(ROWS) {
             let ids = gone.iter().map(|id| i64::from(*id));
-            file::Entity::delete_many().filter(file::Column::Id.is_in(ids)).exec(&transaction).await?;
+            file::Entity::delete_many()
+                .filter(file::Column::Id.is_in(ids))
+                .exec(&transaction)
+                .await?;
         }
         for gone in batch.gone_directories.chunks(ROWS) {
             let ids = gone.iter().map(|id| i64::from(*id));
-            container::Entity::delete_many().filter(container::Column::Id.is_in(ids)).exec(&transaction).await?;
+            container::Entity::delete_many()
+                .filter(container::Column::Id.is_in(ids))
+                .exec(&transaction)
+                .await?;
         }
         for rows in batch.directories.chunks(ROWS) {
             let rows = rows.iter().map(container_row);
@@ -164,7 +175,10 @@ impl Records {
             let replace = OnConflict::column(file::Column::Id)
                 .update_columns([file::Column::Facts, file::Column::Name])
                 .to_owned();
-            file::Entity::insert_many(rows?).on_conflict(replace).exec_without_returning(&transaction).await?;
+            file::Entity::insert_many(rows?)
+                .on_conflict(replace)
+                .exec_without_returning(&transaction)
+                .await?;
         }
         transaction.commit().await?;
         Ok(())
@@ -174,7 +188,12 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn scanned(&self, serial: u32, at: Duration, left: &[LeftOut]) -> Result<(), StoreError> {
+    pub async fn scanned(
+        &self,
+        serial: u32,
+        at: Duration,
+        left: &[LeftOut],
+    ) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
         let of_folder = left_out::Column::FolderId.eq(i64::from(serial));
         left_out::Entity::delete_many().filter(of_folder).exec(&transaction).await?;
@@ -221,7 +240,8 @@ fn container_row(directory: &Directory) -> container::ActiveModel {
 }
 
 fn file_row(file: &FileRow) -> Result<file::ActiveModel, StoreError> {
-    let facts = serde_json::to_value(&*file.facts).map_err(|e| StoreError::Damaged(e.to_string()))?;
+    let facts =
+        serde_json::to_value(&*file.facts).map_err(|e| StoreError::Damaged(e.to_string()))?;
     Ok(file::ActiveModel {
         id: Set(i64::from(file.serial)),
         container_id: Set(i64::from(file.directory)),

@@ -38,7 +38,9 @@ impl From<sea_orm::DbErr> for StoreError {
         use sea_orm::DbErr;
         match &error {
             DbErr::ConnectionAcquire(_) | DbErr::Conn(_) => StoreError::Away(error.to_string()),
-            DbErr::Exec(e) | DbErr::Query(e) if is_io(&e.to_string()) => StoreError::Away(error.to_string()),
+            DbErr::Exec(e) | DbErr::Query(e) if is_io(&e.to_string()) => {
+                StoreError::Away(error.to_string())
+            }
             _ => StoreError::Refused(error.to_string()),
         }
     }
@@ -70,7 +72,8 @@ impl Records {
             .connect_timeout(patience)
             .acquire_timeout(Duration::from_secs(3))
             .sqlx_logging(false);
-        let database = Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
+        let database =
+            Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
         migration::Migrator::up(&database, None).await?;
         Ok(Records { database })
     }

@@ -50,9 +50,15 @@ impl Records {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn set_setting(&self, name: &str, value: &str) -> Result<(), StoreError> {
-        let model = setting::ActiveModel { name: Set(name.to_owned()), value: Set(value.to_owned()) };
-        let replace = OnConflict::column(setting::Column::Name).update_column(setting::Column::Value).to_owned();
-        setting::Entity::insert(model).on_conflict(replace).exec_without_returning(&self.database).await?;
+        let model =
+            setting::ActiveModel { name: Set(name.to_owned()), value: Set(value.to_owned()) };
+        let replace = OnConflict::column(setting::Column::Name)
+            .update_column(setting::Column::Value)
+            .to_owned();
+        setting::Entity::insert(model)
+            .on_conflict(replace)
+            .exec_without_returning(&self.database)
+            .await?;
         Ok(())
     }
 

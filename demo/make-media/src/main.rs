@@ -28,13 +28,36 @@ const FILMS: [Film; 5] = [
     // The index at the end, as cameras write it: players must fetch the tail first.
     ("Films/Harbour at dawn.mp4", "Harbour at dawn", 48, DAWN, SURF, false),
     ("Films/Lamp-room tour.mp4", "Lamp-room tour", 36, LAMP, HUM, true),
-    ("Films/Fog signal/Fog signal S01E01 First blast.mp4", "Fog signal 1: First blast", 24, FOG, HORN, true),
-    ("Films/Fog signal/Fog signal S01E02 The diaphone.mp4", "Fog signal 2: The diaphone", 24, FOG, HORN, true),
+    (
+        "Films/Fog signal/Fog signal S01E01 First blast.mp4",
+        "Fog signal 1: First blast",
+        24,
+        FOG,
+        HORN,
+        true,
+    ),
+    (
+        "Films/Fog signal/Fog signal S01E02 The diaphone.mp4",
+        "Fog signal 2: The diaphone",
+        24,
+        FOG,
+        HORN,
+        true,
+    ),
     ("Films/Fog signal/Fog signal S01E03 Silence.mp4", "Fog signal 3: Silence", 24, FOG, HUM, true),
 ];
 
 /// A track: path, title, artist, album, date, seconds, bit rate, formula.
-type Track = (&'static str, &'static str, &'static str, &'static str, &'static str, u32, &'static str, &'static str);
+type Track = (
+    &'static str,
+    &'static str,
+    &'static str,
+    &'static str,
+    &'static str,
+    u32,
+    &'static str,
+    &'static str,
+);
 
 const CHOIR: &str = "aevalsrc=0.12*(sin(2*PI*220*t)+sin(2*PI*277.2*t)+sin(2*PI*329.6*t))*(0.7+0.3*sin(2*PI*0.1*t))|0.12*(sin(2*PI*220*t)+sin(2*PI*277.2*t)+sin(2*PI*440*t))*(0.7+0.3*sin(2*PI*0.13*t)):s=44100";
 const CHOIR_LOW: &str = "aevalsrc=0.14*(sin(2*PI*146.8*t)+sin(2*PI*220*t)+sin(2*PI*174.6*t))*(0.7+0.3*sin(2*PI*0.09*t))|0.14*(sin(2*PI*146.8*t)+sin(2*PI*293.7*t))*(0.7+0.3*sin(2*PI*0.11*t)):s=44100";
@@ -42,26 +65,143 @@ const FIDDLE: &str = "aevalsrc=0.2*sin(2*PI*(392+98*floor(mod(2*t\\,4)))*t+3*sin
 const VOICE: &str = "aevalsrc=0.25*sin(2*PI*120*t)*gt(random(0)\\,0.3)*abs(sin(2*PI*3*t)):s=22050";
 
 const TRACKS: [Track; 5] = [
-    ("Sound/Halyard Choir/Slack Water/01 Slack Water.mp3", "Slack Water", "Halyard Choir", "Slack Water", "2019-05-04", 40, "128k", CHOIR),
-    ("Sound/Halyard Choir/Slack Water/02 Ebb.mp3", "Ebb", "Halyard Choir", "Slack Water", "2019-05-04", 36, "128k", CHOIR_LOW),
-    ("Sound/Halyard Choir/Slack Water/10 Flood.mp3", "Flood", "Halyard Choir", "Slack Water", "2019-05-04", 36, "128k", CHOIR),
-    ("Sound/Orla Venn/Ropework/01 Bowline.mp3", "Bowline", "Orla Venn", "Ropework", "2021", 40, "160k", FIDDLE),
-    ("Sound/Night log.mp3", "Night log", "Keeper of Pellworth Light", "", "2024-11-02", 60, "64k", VOICE),
+    (
+        "Sound/Halyard Choir/Slack Water/01 Slack Water.mp3",
+        "Slack Water",
+        "Halyard Choir",
+        "Slack Water",
+        "2019-05-04",
+        40,
+        "128k",
+        CHOIR,
+    ),
+    (
+        "Sound/Halyard Choir/Slack Water/02 Ebb.mp3",
+        "Ebb",
+        "Halyard Choir",
+        "Slack Water",
+        "2019-05-04",
+        36,
+        "128k",
+        CHOIR_LOW,
+    ),
+    (
+        "Sound/Halyard Choir/Slack Water/10 Flood.mp3",
+        "Flood",
+        "Halyard Choir",
+        "Slack Water",
+        "2019-05-04",
+        36,
+        "128k",
+        CHOIR,
+    ),
+    (
+        "Sound/Orla Venn/Ropework/01 Bowline.mp3",
+        "Bowline",
+        "Orla Venn",
+        "Ropework",
+        "2021",
+        40,
+        "160k",
+        FIDDLE,
+    ),
+    (
+        "Sound/Night log.mp3",
+        "Night log",
+        "Keeper of Pellworth Light",
+        "",
+        "2024-11-02",
+        60,
+        "64k",
+        VOICE,
+    ),
 ];
 
 /// A picture: path, date taken, size, sky, sea, noise, tower's place.
 type Picture = (&'static str, &'static str, (u32, u32), &'static str, &'static str, u32, u32);
 
 const PICTURES: [Picture; 9] = [
-    ("Pictures/Storm/Storm 1.jpg", "2023:01:14 15:40:12", (1600, 1066), "0x2b3a4a", "0x14202a", 26, 300),
-    ("Pictures/Storm/Storm 2.jpg", "2023:01:14 15:52:03", (1600, 1066), "0x3a4650", "0x101a20", 30, 900),
-    ("Pictures/Storm/Storm 10.jpg", "2023:01:14 16:20:47", (1066, 1600), "0x4a4a52", "0x18242c", 28, 500),
-    ("Pictures/Tides/Spring tide.jpg", "2022:03:19 06:31:00", (1600, 1200), "0xbcd4dc", "0x3a7a80", 16, 1100),
-    ("Pictures/Tides/Neap tide.jpg", "2022:03:27 18:02:30", (1600, 1200), "0xe8c890", "0x4a6a70", 16, 200),
-    ("Pictures/Tides/Low water mark.jpg", "2022:03:27 18:40:11", (1280, 960), "0xd8d0c0", "0x6a7a78", 14, 640),
-    ("Pictures/Keepers/Keeper Ansgar Toll.jpg", "2024:06:01 05:12:30", (960, 1280), "0xe8dcc8", "0x8a5a00", 12, 400),
-    ("Pictures/Keepers/Keeper Mirela Stroud.jpg", "2024:06:01 05:20:18", (960, 1280), "0xd8e4e0", "0x0c6660", 12, 420),
-    ("Pictures/Keepers/The boat crew.jpg", "2024:06:02 11:05:59", (1400, 933), "0xc8dce8", "0x9b3420", 14, 700),
+    (
+        "Pictures/Storm/Storm 1.jpg",
+        "2023:01:14 15:40:12",
+        (1600, 1066),
+        "0x2b3a4a",
+        "0x14202a",
+        26,
+        300,
+    ),
+    (
+        "Pictures/Storm/Storm 2.jpg",
+        "2023:01:14 15:52:03",
+        (1600, 1066),
+        "0x3a4650",
+        "0x101a20",
+        30,
+        900,
+    ),
+    (
+        "Pictures/Storm/Storm 10.jpg",
+        "2023:01:14 16:20:47",
+        (1066, 1600),
+        "0x4a4a52",
+        "0x18242c",
+        28,
+        500,
+    ),
+    (
+        "Pictures/Tides/Spring tide.jpg",
+        "2022:03:19 06:31:00",
+        (1600, 1200),
+        "0xbcd4dc",
+        "0x3a7a80",
+        16,
+        1100,
+    ),
+    (
+        "Pictures/Tides/Neap tide.jpg",
+        "2022:03:27 18:02:30",
+        (1600, 1200),
+        "0xe8c890",
+        "0x4a6a70",
+        16,
+        200,
+    ),
+    (
+        "Pictures/Tides/Low water mark.jpg",
+        "2022:03:27 18:40:11",
+        (1280, 960),
+        "0xd8d0c0",
+        "0x6a7a78",
+        14,
+        640,
+    ),
+    (
+        "Pictures/Keepers/Keeper Ansgar Toll.jpg",
+        "2024:06:01 05:12:30",
+        (960, 1280),
+        "0xe8dcc8",
+        "0x8a5a00",
+        12,
+        400,
+    ),
+    (
+        "Pictures/Keepers/Keeper Mirela Stroud.jpg",
+        "2024:06:01 05:20:18",
+        (960, 1280),
+        "0xd8e4e0",
+        "0x0c6660",
+        12,
+        420,
+    ),
+    (
+        "Pictures/Keepers/The boat crew.jpg",
+        "2024:06:02 11:05:59",
+        (1400, 933),
+        "0xc8dce8",
+        "0x9b3420",
+        14,
+        700,
+    ),
 ];
 
 const SUBTITLES: &str = "1\n00:00:01,000 --> 00:00:06,000\nOne hundred and twelve steps up.\n\n\
@@ -86,9 +226,36 @@ fn main() -> Result<(), Box<dyn Error>> {
     }
     std::fs::write(place(target, "Films/Lamp-room tour.srt")?, SUBTITLES.replace('\n', "\r\n"))?;
     // Formats that later versions read; until then they show what a folder leaves out.
-    run(&["-f", "lavfi", "-t", "6", "-i", FIDDLE, "-metadata", "title=Sheet bend", "-metadata", "artist=Orla Venn"], &place(target, "Sound/Orla Venn/Ropework/02 Sheet bend.flac")?)?;
-    run(&["-f", "lavfi", "-t", "4", "-i", VOICE, "-ac", "1"], &place(target, "Sound/Bell test.wav")?)?;
-    run(&["-f", "lavfi", "-i", "color=c=0xf6f4ee:s=640x400,drawbox=x=60:y=180:w=520:h=40:c=0x0c6660:t=fill", "-frames:v", "1"], &place(target, "Pictures/Tides/Tide table.png")?)?;
+    run(
+        &[
+            "-f",
+            "lavfi",
+            "-t",
+            "6",
+            "-i",
+            FIDDLE,
+            "-metadata",
+            "title=Sheet bend",
+            "-metadata",
+            "artist=Orla Venn",
+        ],
+        &place(target, "Sound/Orla Venn/Ropework/02 Sheet bend.flac")?,
+    )?;
+    run(
+        &["-f", "lavfi", "-t", "4", "-i", VOICE, "-ac", "1"],
+        &place(target, "Sound/Bell test.wav")?,
+    )?;
+    run(
+        &[
+            "-f",
+            "lavfi",
+            "-i",
+            "color=c=0xf6f4ee:s=640x400,drawbox=x=60:y=180:w=520:h=40:c=0x0c6660:t=fill",
+            "-frames:v",
+            "1",
+        ],
+        &place(target, "Pictures/Tides/Tide table.png")?,
+    )?;
     Ok(())
 }
 
@@ -106,13 +273,37 @@ fn run(arguments: &[&str], output: &Path) -> Result<(), Box<dyn Error>> {
         .args(["-fflags", "+bitexact", "-flags", "+bitexact", "-map_metadata:s", "-1"])
         .arg(output)
         .status()?;
-    if status.success() { Ok(()) } else { Err(format!("ffmpeg failed for {}", output.display()).into()) }
+    if status.success() {
+        Ok(())
+    } else {
+        Err(format!("ffmpeg failed for {}", output.display()).into())
+    }
 }
 
-fn film(path: &Path, title: &str, seconds: u32, picture: &str, sound: &str, index_first: bool) -> Result<(), Box<dyn Error>> {
+fn film(
+    path: &Path,
+    title: &str,
+    seconds: u32,
+    picture: &str,
+    sound: &str,
+    index_first: bool,
+) -> Result<(), Box<dyn Error>> {
     let (seconds, title) = (seconds.to_string(), format!("title={title}"));
-    let mut arguments = vec!["-f", "lavfi", "-t", &seconds, "-i", picture, "-f", "lavfi", "-t", &seconds, "-i", sound];
-    arguments.extend(["-c:v", "libx264", "-profile:v", "main", "-level", "3.0", "-pix_fmt", "yuv420p", "-g", "50"]);
+    let mut arguments = vec![
+        "-f", "lavfi", "-t", &seconds, "-i", picture, "-f", "lavfi", "-t", &seconds, "-i", sound,
+    ];
+    arguments.extend([
+        "-c:v",
+        "libx264",
+        "-profile:v",
+        "main",
+        "-level",
+        "3.0",
+        "-pix_fmt",
+        "yuv420p",
+        "-g",
+        "50",
+    ]);
     arguments.extend(["-b:v", "220k", "-maxrate", "400k", "-bufsize", "800k", "-threads", "1"]);
     arguments.extend(["-c:a", "aac", "-b:a", "64k", "-ac", "2", "-metadata", &title]);
     if index_first {
@@ -125,15 +316,24 @@ fn sound(path: &Path, track: &Track) -> Result<(), Box<dyn Error>> {
     let (_, title, artist, album, date, seconds, rate, formula) = track;
     let seconds = seconds.to_string();
     let tags = [("title", title), ("artist", artist), ("album", album), ("date", date)];
-    let tags: Vec<String> = tags.iter().filter(|(_, v)| !v.is_empty()).map(|(n, v)| format!("{n}={v}")).collect();
-    let mut arguments = vec!["-f", "lavfi", "-t", &seconds, "-i", formula, "-c:a", "libmp3lame", "-b:a", rate];
+    let tags: Vec<String> =
+        tags.iter().filter(|(_, v)| !v.is_empty()).map(|(n, v)| format!("{n}={v}")).collect();
+    let mut arguments =
+        vec!["-f", "lavfi", "-t", &seconds, "-i", formula, "-c:a", "libmp3lame", "-b:a", rate];
     for tag in &tags {
         arguments.extend(["-metadata", tag]);
     }
     run(&arguments, path)
 }
 
-fn picture(path: &Path, (w, h): (u32, u32), sky: &str, sea: &str, noise: u32, tower: u32) -> Result<(), Box<dyn Error>> {
+fn picture(
+    path: &Path,
+    (w, h): (u32, u32),
+    sky: &str,
+    sea: &str,
+    noise: u32,
+    tower: u32,
+) -> Result<(), Box<dyn Error>> {
     let (horizon, top) = (h * 2 / 3, h / 4);
     let (wide, door) = (w / 14, w / 40);
     let drawing = format!(
@@ -155,5 +355,8 @@ fn picture(path: &Path, (w, h): (u32, u32), sky: &str, sea: &str, noise: u32, to
         horizon - h / 24,
         h / 16,
     );
-    run(&["-f", "lavfi", "-i", &drawing, "-frames:v", "1", "-pix_fmt", "yuvj420p", "-q:v", "5"], path)
+    run(
+        &["-f", "lavfi", "-i", &drawing, "-frames:v", "1", "-pix_fmt", "yuvj420p", "-q:v", "5"],
+        path,
+    )
 }

@@ -126,7 +126,9 @@ impl Catalogue {
         self.object(pass, id)?;
         Some(match Place::parse(id, &self.epoch)? {
             Place::Root => self.update_id,
-            Place::View(view) | Place::File(_, view @ View::Kind(_)) => self.view_shelf(view).update_id,
+            Place::View(view) | Place::File(_, view @ View::Kind(_)) => {
+                self.view_shelf(view).update_id
+            }
             Place::Directory(serial) => self.shelves.get(serial)?.update_id,
             Place::File(serial, View::Folders) => {
                 self.shelves.get(self.files.get(serial)?.directory)?.update_id
@@ -137,7 +139,14 @@ impl Catalogue {
     /// The children `start` to `start + count` of a container (`count` 0: all), or `None` if
     /// there is no such container for this pass. Without sort keys: containers, then items, by
     /// title (CDS-35). The order is total, so pages neither overlap nor skip (CDS-34).
-    pub fn children(&self, pass: &Pass, id: &str, start: u32, count: u32, sort: &[SortKey]) -> Option<Page<'_>> {
+    pub fn children(
+        &self,
+        pass: &Pass,
+        id: &str,
+        start: u32,
+        count: u32,
+        sort: &[SortKey],
+    ) -> Option<Page<'_>> {
         let place = Place::parse(id, &self.epoch)?;
         self.object(pass, id)?;
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
@@ -198,7 +207,8 @@ impl Catalogue {
     }
 
     fn visible(&self, pass: &Pass, shelf: &Shelf) -> Vec<Child> {
-        let seen = |serial: &u32| self.shelves.get(*serial).is_some_and(|s| s.cells.total(pass) > 0);
+        let seen =
+            |serial: &u32| self.shelves.get(*serial).is_some_and(|s| s.cells.total(pass) > 0);
         let directories =
             shelf.directories.iter().map(|(_, s)| *s).filter(seen).map(Child::Directory);
         let covered = |serial: &u32| pass.covers_all() || self.covers(pass, *serial);
@@ -222,7 +232,8 @@ impl Catalogue {
 
     fn covers(&self, pass: &Pass, serial: u32) -> bool {
         let Some(file) = self.files.get(serial) else { return false };
-        let folder = self.shelves.get(file.directory).and_then(|s| s.directory.as_ref()).map(|d| d.folder);
+        let folder =
+            self.shelves.get(file.directory).and_then(|s| s.directory.as_ref()).map(|d| d.folder);
         folder.is_some_and(|folder| pass.covers(folder, file.facts.kind))
     }
 
@@ -254,7 +265,11 @@ impl Catalogue {
             id: Place::Directory(serial).id(&self.epoch),
             parent: parent.id(&self.epoch),
             title: directory.name.clone(),
-            node: Node::Container { children: self.child_count(pass, shelf), directory: true, items },
+            node: Node::Container {
+                children: self.child_count(pass, shelf),
+                directory: true,
+                items,
+            },
         })
     }
 
@@ -287,12 +302,20 @@ impl Catalogue {
         let (title, date, serial) = match child {
             Child::View(view) => (view.title().to_owned(), None, 0),
             Child::Directory(serial) => {
-                let name = self.shelves.get(serial).and_then(|s| s.directory.as_ref()).map(|d| d.name.clone());
+                let name = self
+                    .shelves
+                    .get(serial)
+                    .and_then(|s| s.directory.as_ref())
+                    .map(|d| d.name.clone());
                 (name.unwrap_or_default(), None, serial)
             }
             Child::File(serial) => {
                 let file = self.files.get(serial);
-                (file.map(title).unwrap_or_default(), file.and_then(|f| f.facts.date.clone()), serial)
+                (
+                    file.map(title).unwrap_or_default(),
+                    file.and_then(|f| f.facts.date.clone()),
+                    serial,
+                )
             }
         };
         let mut ranks: Vec<Rank> = sort
@@ -303,7 +326,11 @@ impl Catalogue {
                     SortBy::Date => date.clone(),
                 };
                 // Absent comes last in rising order, first in falling (CDS-44).
-                if key.descending { Rank::Down(std::cmp::Reverse((value.is_none(), value))) } else { Rank::Up((value.is_none(), value)) }
+                if key.descending {
+                    Rank::Down(std::cmp::Reverse((value.is_none(), value)))
+                } else {
+                    Rank::Up((value.is_none(), value))
+                }
             })
             .collect();
         ranks.push(Rank::Up((false, Some(sort_key(&title)))));

@@ -77,7 +77,9 @@ impl Catalogue {
                     self.put_directory(directory, &mut edits);
                 }
                 Change::RemoveDirectory(serial) => {
-                    if let Some(directory) = self.shelves.get(serial).and_then(|s| s.directory.clone()) {
+                    if let Some(directory) =
+                        self.shelves.get(serial).and_then(|s| s.directory.clone())
+                    {
                         touched.folders.insert(directory.folder);
                         self.remove_directory(serial, &mut edits);
                     }
@@ -165,7 +167,10 @@ impl Catalogue {
         edits.directories.remove(&Slot::Directory(serial));
         edits.renamed.remove(&Slot::Directory(serial));
         if let Some(directory) = self.shelves.remove(serial).and_then(|s| s.directory) {
-            let edit = edits.directories.entry(directory.parent.map_or(Slot::Top, Slot::Directory)).or_default();
+            let edit = edits
+                .directories
+                .entry(directory.parent.map_or(Slot::Top, Slot::Directory))
+                .or_default();
             edit.add.retain(|(_, s)| *s != serial);
             edit.take.insert(serial);
         }

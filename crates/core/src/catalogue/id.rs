@@ -54,12 +54,15 @@ impl Place {
     pub fn id(self, epoch: &str) -> String {
         match self {
             Place::Root => "0".into(),
-            Place::View(view) => {
-                VIEWS.iter().find(|(v, _, _)| *v == view).map(|(_, _, word)| (*word).to_owned()).unwrap_or_default()
-            }
+            Place::View(view) => VIEWS
+                .iter()
+                .find(|(v, _, _)| *v == view)
+                .map(|(_, _, word)| (*word).to_owned())
+                .unwrap_or_default(),
             Place::Directory(serial) => format!("d{epoch}{}", base36(serial)),
             Place::File(serial, view) => {
-                let letter = VIEWS.iter().find(|(v, _, _)| *v == view).map_or('f', |(_, letter, _)| *letter);
+                let letter =
+                    VIEWS.iter().find(|(v, _, _)| *v == view).map_or('f', |(_, letter, _)| *letter);
                 format!("{letter}{epoch}{}", base36(serial))
             }
         }

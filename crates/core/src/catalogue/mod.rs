@@ -107,7 +107,13 @@ struct Shelf {
 
 impl Shelf {
     fn new(directory: Option<Arc<Directory>>, update_id: u32) -> Shelf {
-        Shelf { directory, directories: Arc::default(), files: Arc::default(), cells: Cells::default(), update_id }
+        Shelf {
+            directory,
+            directories: Arc::default(),
+            files: Arc::default(),
+            cells: Cells::default(),
+            update_id,
+        }
     }
 }
 

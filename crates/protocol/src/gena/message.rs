@@ -41,7 +41,11 @@ impl Asked {
 
 /// Reads CALLBACK, keeping at most 4 URLs that point back at the subscriber itself (GENA-7,
 /// GENA-8). Anything else would let third parties aim us at a victim.
-pub fn callbacks(field: &str, subscriber: Ipv4Addr, own: &[SocketAddrV4]) -> Vec<(SocketAddrV4, String)> {
+pub fn callbacks(
+    field: &str,
+    subscriber: Ipv4Addr,
+    own: &[SocketAddrV4],
+) -> Vec<(SocketAddrV4, String)> {
     let mut found = Vec::new();
     for piece in field.split('<').skip(1) {
         let Some((url, _)) = piece.split_once('>') else { continue };
@@ -58,7 +62,9 @@ pub fn callbacks(field: &str, subscriber: Ipv4Addr, own: &[SocketAddrV4]) -> Vec
         let at = rest.find(['/', '?', '#']).unwrap_or(rest.len());
         let (authority, path) = rest.split_at(at);
         let (host, port) = match authority.rsplit_once(':') {
-            Some((host, port)) if port.bytes().all(|b| b.is_ascii_digit()) => (host, port.parse().ok()),
+            Some((host, port)) if port.bytes().all(|b| b.is_ascii_digit()) => {
+                (host, port.parse().ok())
+            }
             Some(_) => continue,
             None => (authority, Some(80)),
         };
@@ -86,7 +92,9 @@ pub fn read_timeout(field: Option<&str>) -> Duration {
 
 /// Writes an event's body: one property per variable (GENA-12).
 pub fn write_properties(variables: &[(String, String)]) -> String {
-    let mut out = format!("<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<e:propertyset xmlns:e=\"{NS_EVENT}\">\n");
+    let mut out = format!(
+        "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<e:propertyset xmlns:e=\"{NS_EVENT}\">\n"
+    );
     for (name, value) in variables {
         let _ = write!(out, "<e:property><{name}>");
         escape_into(&mut out, value);
@@ -122,9 +130,17 @@ mod tests {
         assert_eq!(good[0], (SocketAddrV4::new(ME, 50871), "/ev/3".to_owned()));
         assert_eq!(good[1], (SocketAddrV4::new(ME, 80), "/".to_owned()));
         for wrong in [
-            "<http://192.0.2.61:50871/>", "<https://192.0.2.60:50871/>", "<http://192.0.2.60:22/>",
-            "<http://u@192.0.2.60:5000/>", "<http://3221225532:5000/>", "<http://tv.local:5000/>",
-            "<http://192.0.2.60:7640/>", "http://192.0.2.60:5000/", "<http://192.0.2.60:5000/a b>", "<>", "",
+            "<http://192.0.2.61:50871/>",
+            "<https://192.0.2.60:50871/>",
+            "<http://192.0.2.60:22/>",
+            "<http://u@192.0.2.60:5000/>",
+            "<http://3221225532:5000/>",
+            "<http://tv.local:5000/>",
+            "<http://192.0.2.60:7640/>",
+            "http://192.0.2.60:5000/",
+            "<http://192.0.2.60:5000/a b>",
+            "<>",
+            "",
         ] {
             assert_eq!(callbacks(wrong, ME, &own), vec![], "{wrong}");
         }

@@ -130,8 +130,11 @@ impl Publisher {
         self.subscriptions
             .retain(|_, s| s.service != service || s.subscriber.callbacks != subscriber.callbacks);
         let of_service = self.subscriptions.values().filter(|s| s.service == service).count();
-        let of_source =
-            self.subscriptions.values().filter(|s| s.subscriber.source == subscriber.source).count();
+        let of_source = self
+            .subscriptions
+            .values()
+            .filter(|s| s.subscriber.source == subscriber.source)
+            .count();
         if of_service >= PER_SERVICE || of_source >= PER_SOURCE {
             return Err(Refusal::TooMany);
         }
@@ -153,7 +156,13 @@ impl Publisher {
     ///
     /// # Errors
     /// [`Refusal::Precondition`] for an unknown or expired SID, or one of another source.
-    pub fn renew(&mut self, now: Moment, sid: &str, source: Ipv4Addr, timeout: Duration) -> Result<Granted, Refusal> {
+    pub fn renew(
+        &mut self,
+        now: Moment,
+        sid: &str,
+        source: Ipv4Addr,
+        timeout: Duration,
+    ) -> Result<Granted, Refusal> {
         self.expire(now);
         let found = self.subscriptions.get_mut(sid).filter(|s| s.subscriber.source == source);
         let subscription = found.ok_or(Refusal::Precondition)?;
@@ -197,7 +206,8 @@ impl Publisher {
     /// The next event that is due, if any.
     pub fn poll_output(&mut self, now: Moment) -> Option<Delivery> {
         self.expire(now);
-        let due = |s: &&mut Subscription| !s.in_flight && !s.changed.is_empty() && s.not_before <= now;
+        let due =
+            |s: &&mut Subscription| !s.in_flight && !s.changed.is_empty() && s.not_before <= now;
         let (sid, subscription) =
             self.subscriptions.iter_mut().map(|(sid, s)| (sid, s)).find(|(_, s)| due(s))?;
         let seq = subscription.seq;
@@ -258,7 +268,9 @@ mod tests {
     fn one() -> Publisher {
         let mut publisher = Publisher::new();
         let variables = vec![("SystemUpdateID", "1".to_owned())];
-        publisher.subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables).unwrap();
+        publisher
+            .subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables)
+            .unwrap();
         publisher
     }
 
@@ -295,7 +307,10 @@ mod tests {
         publisher.delivered("uuid:a", Outcome::Gone);
         assert!(publisher.is_empty(), "412");
         let mut publisher = one();
-        assert_eq!(publisher.unsubscribe(at(1), "uuid:a", Ipv4Addr::LOCALHOST), Err(Refusal::Precondition));
+        assert_eq!(
+            publisher.unsubscribe(at(1), "uuid:a", Ipv4Addr::LOCALHOST),
+            Err(Refusal::Precondition)
+        );
         assert_eq!(publisher.unsubscribe(at(1), "uuid:a", TV), Ok(()));
         assert_eq!(publisher.renew(at(1), "uuid:a", TV, at(1)), Err(Refusal::Precondition));
     }
@@ -304,7 +319,9 @@ mod tests {
     fn numbers_are_bounded_and_the_same_callback_replaces() {
         let mut publisher = Publisher::new();
         let mut add = |port: u16, sid: &str| {
-            publisher.subscribe(at(0), sid.into(), CDS, subscriber(port), at(300_000), vec![]).map(|_| ())
+            publisher
+                .subscribe(at(0), sid.into(), CDS, subscriber(port), at(300_000), vec![])
+                .map(|_| ())
         };
         for n in 0..8 {
             add(5000 + n, &format!("uuid:{n}")).unwrap();

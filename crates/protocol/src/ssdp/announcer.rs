@@ -1,7 +1,7 @@
 //! The server's side of discovery as a state machine without sockets.
 
-use std::collections::{BTreeMap, BinaryHeap};
 use std::cmp::Reverse;
+use std::collections::{BTreeMap, BinaryHeap};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
@@ -112,8 +112,17 @@ enum Kind {
 /// A datagram that waits for its time.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 enum Waiting {
-    Set { link: LinkId, kind: Kind, row: usize },
-    Answer { link: LinkId, to: SocketAddrV4, asked: String, row: usize },
+    Set {
+        link: LinkId,
+        kind: Kind,
+        row: usize,
+    },
+    Answer {
+        link: LinkId,
+        to: SocketAddrV4,
+        asked: String,
+        row: usize,
+    },
     /// Written before the identity changed, so that it still carries the old ids.
     Written(Datagram),
 }
@@ -243,10 +252,16 @@ impl Announcer {
                     && !ours
                     && (search.mx.is_some() || !multicast)
                     && self.answer(now, link.id, from, &search.target, search.mx, multicast);
-                Some(Heard::Search { target: search.target, user_agent: search.user_agent, answered })
+                Some(Heard::Search {
+                    target: search.target,
+                    user_agent: search.user_agent,
+                    answered,
+                })
             }
             Message::Notify { kind, usn, location, .. } => {
-                let own = usn.get(..self.identity.udn.len()).is_some_and(|u| u.eq_ignore_ascii_case(&self.identity.udn));
+                let own = usn
+                    .get(..self.identity.udn.len())
+                    .is_some_and(|u| u.eq_ignore_ascii_case(&self.identity.udn));
                 let leaving = kind == "ssdp:byebye";
                 (!own).then_some(Heard::Announcement { usn, leaving, location })
             }
@@ -417,14 +432,27 @@ impl Announcer {
                     Kind::Alive => message::lines(
                         "NOTIFY * HTTP/1.1",
                         &[
-                            ("HOST", host.as_str()), ("CACHE-CONTROL", &age), ("LOCATION", &location),
-                            ("NT", &nt), ("NTS", "ssdp:alive"), ("SERVER", &id.server), ("USN", &usn),
-                            ids[0], ids[1],
+                            ("HOST", host.as_str()),
+                            ("CACHE-CONTROL", &age),
+                            ("LOCATION", &location),
+                            ("NT", &nt),
+                            ("NTS", "ssdp:alive"),
+                            ("SERVER", &id.server),
+                            ("USN", &usn),
+                            ids[0],
+                            ids[1],
                         ],
                     ),
                     Kind::ByeBye => message::lines(
                         "NOTIFY * HTTP/1.1",
-                        &[("HOST", host.as_str()), ("NT", &nt), ("NTS", "ssdp:byebye"), ("USN", &usn), ids[0], ids[1]],
+                        &[
+                            ("HOST", host.as_str()),
+                            ("NT", &nt),
+                            ("NTS", "ssdp:byebye"),
+                            ("USN", &usn),
+                            ids[0],
+                            ids[1],
+                        ],
                     ),
                 };
                 Some(Datagram { link: link.id, to: SocketAddrV4::new(SSDP_GROUP, SSDP_PORT), data })
@@ -441,9 +469,15 @@ impl Announcer {
                 let data = message::lines(
                     "HTTP/1.1 200 OK",
                     &[
-                        ("CACHE-CONTROL", age.as_str()), ("DATE", &http_date(now)), ("EXT", ""),
-                        ("LOCATION", &self.location(link)), ("SERVER", &id.server), ("ST", &st), ("USN", &usn),
-                        ids[0], ids[1],
+                        ("CACHE-CONTROL", age.as_str()),
+                        ("DATE", &http_date(now)),
+                        ("EXT", ""),
+                        ("LOCATION", &self.location(link)),
+                        ("SERVER", &id.server),
+                        ("ST", &st),
+                        ("USN", &usn),
+                        ids[0],
+                        ids[1],
                     ],
                 );
                 Some(Datagram { link: link.id, to: *to, data })

@@ -82,7 +82,13 @@ pub fn compose_search(target: &str, mx: u32, user_agent: &str) -> Vec<u8> {
     let mx = mx.to_string();
     lines(
         "M-SEARCH * HTTP/1.1",
-        &[("HOST", &host), ("MAN", "\"ssdp:discover\""), ("MX", &mx), ("ST", target), ("USER-AGENT", user_agent)],
+        &[
+            ("HOST", &host),
+            ("MAN", "\"ssdp:discover\""),
+            ("MX", &mx),
+            ("ST", target),
+            ("USER-AGENT", user_agent),
+        ],
     )
 }
 

@@ -35,7 +35,8 @@ impl ConsoleDoor {
     /// A new code for making one account; an earlier one counts no more.
     pub fn new_code(&self) -> String {
         let code = random_word(8);
-        *self.code.lock().unwrap_or_else(PoisonError::into_inner) = Some((code.clone(), Instant::now()));
+        *self.code.lock().unwrap_or_else(PoisonError::into_inner) =
+            Some((code.clone(), Instant::now()));
         code
     }
 
@@ -70,11 +71,13 @@ impl ConsoleDoor {
         let mut addresses = Vec::new();
         for ip in ips {
             let place = SocketAddr::new(ip, house.config.house_port);
-            let listener = TcpListener::bind(place)
-                .map_err(|e| super::port_trouble("console for the house", "--house-port", place, &e).to_string())?;
+            let listener = TcpListener::bind(place).map_err(|e| {
+                super::port_trouble("console for the house", "--house-port", place, &e).to_string()
+            })?;
             let place = listener.local_addr().map_err(|e| e.to_string())?;
             let tls = Some(certificate.tls.clone());
-            let handle = serve(house.clone(), self.clone(), listener, Side::House, tls).map_err(|e| e.to_string())?;
+            let handle = serve(house.clone(), self.clone(), listener, Side::House, tls)
+                .map_err(|e| e.to_string())?;
             handles.push(handle);
             addresses.push(format!("https://{place}"));
         }
@@ -146,10 +149,17 @@ async fn change(
 }
 
 /// A one-time code; only somebody on the host gets one.
-async fn code(_: Caller, place: web::Data<Place>, door: web::Data<ConsoleDoor>) -> Result<web::Json<Code>, Failure> {
+async fn code(
+    _: Caller,
+    place: web::Data<Place>,
+    door: web::Data<ConsoleDoor>,
+) -> Result<web::Json<Code>, Failure> {
     if place.side != Side::Loopback {
-        return Err(Failure::new(actix_web::http::StatusCode::FORBIDDEN, "Codes are shown on the host only")
-            .next("Run `mostra house code` on the host."));
+        return Err(Failure::new(
+            actix_web::http::StatusCode::FORBIDDEN,
+            "Codes are shown on the host only",
+        )
+        .next("Run `mostra house code` on the host."));
     }
     Ok(web::Json(Code { code: door.new_code(), seconds: CODE.as_secs() as u32 }))
 }

@@ -24,10 +24,13 @@ fn missing() -> Failure {
 pub fn told(object: Object<'_>) -> CatalogueObject {
     let (mut children, mut items, mut facts) = (None, None, None);
     match object.node {
-        Node::Container { children: n, items: below, .. } => (children, items) = (Some(n), Some(below)),
+        Node::Container { children: n, items: below, .. } => {
+            (children, items) = (Some(n), Some(below))
+        }
         Node::Item(item) => {
             let f = item.facts;
-            let codec = |name: &str, profile: Option<u8>, level: Option<u8>| match (profile, level) {
+            let codec = |name: &str, profile: Option<u8>, level: Option<u8>| match (profile, level)
+            {
                 (Some(profile), Some(level)) if name == "h264" => {
                     let profile = match profile {
                         66 => "baseline".to_owned(),
@@ -56,10 +59,21 @@ pub fn told(object: Object<'_>) -> CatalogueObject {
             });
         }
     }
-    CatalogueObject { id: object.id, parent: object.parent, title: object.title, children, items, facts }
+    CatalogueObject {
+        id: object.id,
+        parent: object.parent,
+        title: object.title,
+        children,
+        items,
+        facts,
+    }
 }
 
-async fn show(caller: Caller, id: web::Path<String>, house: web::Data<House>) -> Result<web::Json<CatalogueObject>, Failure> {
+async fn show(
+    caller: Caller,
+    id: web::Path<String>,
+    house: web::Data<House>,
+) -> Result<web::Json<CatalogueObject>, Failure> {
     let pass = Pass::for_account(&caller.0);
     let catalogue = house.catalogue();
     Ok(web::Json(told(catalogue.object(&pass, &id).ok_or_else(missing)?)))
@@ -81,11 +95,14 @@ async fn children(
 ) -> Result<web::Json<CataloguePage>, Failure> {
     let pass = Pass::for_account(&caller.0);
     let catalogue = house.catalogue();
-    let page = catalogue.children(&pass, &id, window.start, window.count, &[]).ok_or_else(missing)?;
+    let page =
+        catalogue.children(&pass, &id, window.start, window.count, &[]).ok_or_else(missing)?;
     let mut path = Vec::new();
     let mut at = Some(id.into_inner());
     // An object's parents reach the root in at most 32 steps (CDS-5).
-    while let Some(object) = at.and_then(|id| catalogue.object(&pass, &id)).filter(|_| path.len() < 33) {
+    while let Some(object) =
+        at.and_then(|id| catalogue.object(&pass, &id)).filter(|_| path.len() < 33)
+    {
         at = Some(object.parent.clone());
         path.push(told(object));
     }

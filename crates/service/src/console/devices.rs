@@ -61,7 +61,11 @@ async fn list(_: Caller, house: web::Data<House>) -> web::Json<Vec<ApiDevice>> {
     web::Json(devices.iter().map(told).collect())
 }
 
-async fn show(_: Caller, id: web::Path<u32>, house: web::Data<House>) -> Result<web::Json<ApiDevice>, Failure> {
+async fn show(
+    _: Caller,
+    id: web::Path<u32>,
+    house: web::Data<House>,
+) -> Result<web::Json<ApiDevice>, Failure> {
     let book = house.devices();
     Ok(web::Json(told(book.get(*id).ok_or_else(missing)?)))
 }
@@ -74,11 +78,15 @@ async fn decide(
 ) -> Result<web::Json<ApiDevice>, Failure> {
     let DecisionRequest { standing, kinds, name } = body.into_inner();
     let standing = Standing::from_word(&standing).ok_or_else(|| {
-        Failure::invalid("That is no standing").why("A standing is `waiting`, `admitted` or `refused`.")
+        Failure::invalid("That is no standing")
+            .why("A standing is `waiting`, `admitted` or `refused`.")
     })?;
     let kinds: Kinds = match kinds {
         None => Kinds::ALL,
-        Some(words) => words.join(",").parse().map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
+        Some(words) => words
+            .join(",")
+            .parse()
+            .map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
     };
     let name = name.map(|n| usable_name(&n)).transpose()?;
     let grant = Grant { kinds, folders: None };
@@ -96,7 +104,8 @@ async fn decide(
 fn usable_name(name: &str) -> Result<String, Failure> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control) {
-        return Err(Failure::invalid("That name does not work").why("A name is 1 to 63 characters on one line."));
+        return Err(Failure::invalid("That name does not work")
+            .why("A name is 1 to 63 characters on one line."));
     }
     Ok(name.to_owned())
 }
@@ -112,7 +121,11 @@ async fn rename(
     Ok(web::Json(told(&device)))
 }
 
-async fn forget(caller: Caller, id: web::Path<u32>, house: web::Data<House>) -> Result<HttpResponse, Failure> {
+async fn forget(
+    caller: Caller,
+    id: web::Path<u32>,
+    house: web::Data<House>,
+) -> Result<HttpResponse, Failure> {
     if !house.forget(*id, caller.0.account()).await? {
         return Err(missing());
     }

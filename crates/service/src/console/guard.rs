@@ -33,7 +33,10 @@ pub async fn check<B: MessageBody + 'static>(
         Err(failure) => request.into_response(failure.error_response()).map_into_left_body(),
     };
     for (name, value) in [
-        ("content-security-policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'"),
+        (
+            "content-security-policy",
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
+        ),
         ("x-content-type-options", "nosniff"),
         ("x-frame-options", "DENY"),
         ("referrer-policy", "no-referrer"),
@@ -60,7 +63,8 @@ fn inspect(request: &ServiceRequest, place: Place) -> Result<(), Failure> {
     if !near {
         return Err(forbidden("Only the house's own network may use the console"));
     }
-    let host = request.headers().get(header::HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
+    let host =
+        request.headers().get(header::HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
     if !is_ours(host, place) {
         // A name that is not ours points at us by somebody else's doing (DNS rebinding).
         return Err(Failure::new(StatusCode::MISDIRECTED_REQUEST, "This is not that host")
@@ -87,7 +91,8 @@ fn is_ours(authority: &str, place: Place) -> bool {
         None => (authority, None),
     };
     let name_fits = name == place.address.ip().to_string()
-        || (place.side == Side::Loopback && (name.eq_ignore_ascii_case("localhost") || name == "127.0.0.1"));
+        || (place.side == Side::Loopback
+            && (name.eq_ignore_ascii_case("localhost") || name == "127.0.0.1"));
     name_fits && port.is_none_or(|p: u16| p == place.address.port())
 }
 
@@ -101,7 +106,9 @@ mod tests {
         for ours in ["127.0.0.1:7641", "localhost:7641", "LOCALHOST:7641", "127.0.0.1"] {
             assert!(is_ours(ours, loopback), "{ours}");
         }
-        for other in ["evil.example:7641", "127.0.0.1:80", "127.0.0.1.evil.example", "", "localhost:x@y"] {
+        for other in
+            ["evil.example:7641", "127.0.0.1:80", "127.0.0.1.evil.example", "", "localhost:x@y"]
+        {
             assert!(!is_ours(other, loopback), "{other}");
         }
         let house = Place { side: Side::House, address: "192.0.2.21:7642".parse().unwrap() };

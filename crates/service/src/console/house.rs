@@ -67,12 +67,14 @@ async fn change(
     if let Some(name) = &name
         && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
     {
-        return Err(Failure::invalid("That name does not work").why("A name is 1 to 63 characters on one line."));
+        return Err(Failure::invalid("That name does not work")
+            .why("A name is 1 to 63 characters on one line."));
     }
     let doorway = match doorway.as_deref() {
         None => None,
         Some(word) => Some(Doorway::from_word(word).ok_or_else(|| {
-            Failure::invalid("That is no doorway").why(format!("{word:?} is neither `ask` nor `open`."))
+            Failure::invalid("That is no doorway")
+                .why(format!("{word:?} is neither `ask` nor `open`."))
         })?),
     };
     house.change_settings(name, doorway).await?;

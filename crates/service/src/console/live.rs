@@ -23,29 +23,33 @@ const BUNDLE: Duration = Duration::from_millis(200);
 const ALIVE: Duration = Duration::from_secs(15);
 
 async fn live(_: Caller, house: web::Data<House>) -> HttpResponse {
-    let events = stream::unfold((house.listen(), house, true), |(mut changes, house, first)| async move {
-        if first {
-            // Something at once, so that the browser knows the stream is open.
-            return Some((Ok::<_, actix_web::Error>(Bytes::from_static(b": open\n\n")), (changes, house, false)));
-        }
-        let mut topics: HashSet<Topic> = HashSet::new();
-        let text = tokio::select! {
-            () = house.stopping() => return None,
-            change = tokio::time::timeout(ALIVE, changes.recv()) => match change {
-                Err(_) => ": alive\n\n".to_owned(),
-                Ok(Err(RecvError::Closed)) => return None,
-                Ok(first) => {
-                    note(&mut topics, first);
-                    tokio::time::sleep(BUNDLE).await;
-                    while let Ok(topic) = changes.try_recv() {
-                        topics.insert(topic);
+    let events =
+        stream::unfold((house.listen(), house, true), |(mut changes, house, first)| async move {
+            if first {
+                // Something at once, so that the browser knows the stream is open.
+                return Some((
+                    Ok::<_, actix_web::Error>(Bytes::from_static(b": open\n\n")),
+                    (changes, house, false),
+                ));
+            }
+            let mut topics: HashSet<Topic> = HashSet::new();
+            let text = tokio::select! {
+                () = house.stopping() => return None,
+                change = tokio::time::timeout(ALIVE, changes.recv()) => match change {
+                    Err(_) => ": alive\n\n".to_owned(),
+                    Ok(Err(RecvError::Closed)) => return None,
+                    Ok(first) => {
+                        note(&mut topics, first);
+                        tokio::time::sleep(BUNDLE).await;
+                        while let Ok(topic) = changes.try_recv() {
+                            topics.insert(topic);
+                        }
+                        topics.iter().map(|t| event(*t)).collect()
                     }
-                    topics.iter().map(|t| event(*t)).collect()
-                }
-            },
-        };
-        Some((Ok(Bytes::from(text)), (changes, house, false)))
-    });
+                },
+            };
+            Some((Ok(Bytes::from(text)), (changes, house, false)))
+        });
     HttpResponse::Ok()
         .insert_header((header::CONTENT_TYPE, "text/event-stream"))
         .insert_header((header::CACHE_CONTROL, "no-store"))
@@ -58,7 +62,13 @@ fn note(topics: &mut HashSet<Topic>, change: Result<Topic, RecvError>) {
             topics.insert(topic);
         }
         // Too slow for some events: everything may have changed.
-        Err(_) => topics.extend([Topic::House, Topic::Folders, Topic::Catalogue, Topic::Devices, Topic::Streams]),
+        Err(_) => topics.extend([
+            Topic::House,
+            Topic::Folders,
+            Topic::Catalogue,
+            Topic::Devices,
+            Topic::Streams,
+        ]),
     }
 }
 

@@ -45,18 +45,20 @@ async fn file(
         .insert_header((header::ACCEPT_RANGES, "bytes"))
         .insert_header((header::ETAG, validators.etag.clone()));
     let range = request.headers().get(header::RANGE).and_then(|v| v.to_str().ok());
-    let (first, length) = match range::select(range.filter(|_| validators.allow_range(request.headers())), size) {
-        Selection::Whole => (0, size),
-        Selection::Part { first, last } => {
-            answer.status(actix_web::http::StatusCode::PARTIAL_CONTENT);
-            answer.insert_header((header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")));
-            (first, last - first + 1)
-        }
-        Selection::Unsatisfiable => {
-            answer.status(actix_web::http::StatusCode::RANGE_NOT_SATISFIABLE);
-            answer.insert_header((header::CONTENT_RANGE, format!("bytes */{size}")));
-            return Ok(answer.finish());
-        }
-    };
+    let (first, length) =
+        match range::select(range.filter(|_| validators.allow_range(request.headers())), size) {
+            Selection::Whole => (0, size),
+            Selection::Part { first, last } => {
+                answer.status(actix_web::http::StatusCode::PARTIAL_CONTENT);
+                answer
+                    .insert_header((header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")));
+                (first, last - first + 1)
+            }
+            Selection::Unsatisfiable => {
+                answer.status(actix_web::http::StatusCode::RANGE_NOT_SATISFIABLE);
+                answer.insert_header((header::CONTENT_RANGE, format!("bytes */{size}")));
+                return Ok(answer.finish());
+            }
+        };
     Ok(answer.body(FileBody::new(file, first, length, None)))
 }

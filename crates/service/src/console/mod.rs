@@ -45,7 +45,9 @@ pub fn port_trouble(what: &str, flag: &str, place: SocketAddr, error: &std::io::
             "Another program, or another mostrad, has that port. `ss -ltnp 'sport = :{}'` names it; or choose another with {flag}.",
             place.port()
         ),
-        std::io::ErrorKind::PermissionDenied => format!("Choose a port of 1024 or above with {flag}."),
+        std::io::ErrorKind::PermissionDenied => {
+            format!("Choose a port of 1024 or above with {flag}.")
+        }
         _ => format!("Check the address, or choose another port with {flag}."),
     };
     Trouble::new(format!("the {what} cannot use {place}: {error}"), &remedy)

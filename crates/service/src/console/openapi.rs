@@ -1,13 +1,15 @@
 //! The OpenAPI document, from which the console's types are made.
 
 use actix_web::HttpResponse;
-use utoipa::openapi::path::{HttpMethod, OperationBuilder, ParameterBuilder, ParameterIn, PathItem};
+use utoipa::ToSchema;
+use utoipa::openapi::path::{
+    HttpMethod, OperationBuilder, ParameterBuilder, ParameterIn, PathItem,
+};
 use utoipa::openapi::request_body::RequestBodyBuilder;
 use utoipa::openapi::{
-    ArrayBuilder, ComponentsBuilder, ContentBuilder, InfoBuilder, OpenApi, OpenApiBuilder, PathsBuilder, Ref, RefOr,
-    Required, ResponseBuilder, Schema,
+    ArrayBuilder, ComponentsBuilder, ContentBuilder, InfoBuilder, OpenApi, OpenApiBuilder,
+    PathsBuilder, Ref, RefOr, Required, ResponseBuilder, Schema,
 };
-use utoipa::ToSchema;
 
 /// One operation: method, path below `/api/v1`, what it does, body, answer.
 type Row = (HttpMethod, &'static str, &'static str, &'static str, Option<&'static str>, Answer);
@@ -23,36 +25,148 @@ fn rows() -> Vec<Row> {
     use Answer::{Many, Nothing, One, Raw};
     use HttpMethod::{Delete, Get, Patch, Post, Put};
     vec![
-        (Get, "/setup", "getSetup", "Whether the house still needs its first password", None, One(200, "Setup")),
-        (Post, "/accounts", "addAccount", "Make an account", Some("NewAccount"), One(201, "Account")),
+        (
+            Get,
+            "/setup",
+            "getSetup",
+            "Whether the house still needs its first password",
+            None,
+            One(200, "Setup"),
+        ),
+        (
+            Post,
+            "/accounts",
+            "addAccount",
+            "Make an account",
+            Some("NewAccount"),
+            One(201, "Account"),
+        ),
         (Get, "/session", "getSession", "Who is signed in", None, One(200, "Session")),
         (Post, "/session", "signIn", "Sign in", Some("Login"), One(201, "Session")),
         (Delete, "/session", "signOut", "Sign out", None, Nothing(204)),
         (Get, "/status", "getStatus", "How the house is", None, One(200, "Status")),
         (Get, "/house", "getHouse", "The house's settings", None, One(200, "House")),
-        (Patch, "/house", "changeHouse", "Change the house's settings", Some("HouseChange"), One(200, "House")),
-        (Get, "/config", "getConfig", "Configuration, with where each value came from", None, Many("ConfigValue")),
-        (Get, "/console", "getConsoleAccess", "From where the console can be reached", None, One(200, "ConsoleAccess")),
-        (Put, "/console", "setConsoleAccess", "Open the console to the house, or close it", Some("ConsoleAccess"), One(200, "ConsoleAccess")),
-        (Post, "/console/code", "newCode", "A one-time code for making an account", None, One(200, "Code")),
+        (
+            Patch,
+            "/house",
+            "changeHouse",
+            "Change the house's settings",
+            Some("HouseChange"),
+            One(200, "House"),
+        ),
+        (
+            Get,
+            "/config",
+            "getConfig",
+            "Configuration, with where each value came from",
+            None,
+            Many("ConfigValue"),
+        ),
+        (
+            Get,
+            "/console",
+            "getConsoleAccess",
+            "From where the console can be reached",
+            None,
+            One(200, "ConsoleAccess"),
+        ),
+        (
+            Put,
+            "/console",
+            "setConsoleAccess",
+            "Open the console to the house, or close it",
+            Some("ConsoleAccess"),
+            One(200, "ConsoleAccess"),
+        ),
+        (
+            Post,
+            "/console/code",
+            "newCode",
+            "A one-time code for making an account",
+            None,
+            One(200, "Code"),
+        ),
         (Get, "/folders", "listFolders", "Published folders", None, Many("Folder")),
         (Post, "/folders", "addFolder", "Publish a folder", Some("NewFolder"), One(201, "Folder")),
         (Get, "/folders/{id}", "getFolder", "A folder", None, One(200, "Folder")),
         (Delete, "/folders/{id}", "removeFolder", "Stop publishing a folder", None, Nothing(204)),
-        (Post, "/folders/{id}/rescan", "rescanFolder", "Scan a folder again", None, One(202, "Folder")),
+        (
+            Post,
+            "/folders/{id}/rescan",
+            "rescanFolder",
+            "Scan a folder again",
+            None,
+            One(202, "Folder"),
+        ),
         (Delete, "/folders/{id}/scan", "stopScan", "End a folder's scan", None, One(202, "Folder")),
-        (Get, "/folders/{id}/left-out", "listLeftOut", "What the last scan left out", None, One(200, "LeftOutList")),
-        (Get, "/places", "listPlaces", "Directories on the host that could be published", None, One(200, "Places")),
-        (Get, "/catalogue/{id}", "getObject", "An object of the catalogue", None, One(200, "CatalogueObject")),
-        (Get, "/catalogue/{id}/children", "listChildren", "A page of a container", None, One(200, "CataloguePage")),
-        (Get, "/catalogue/{id}/file", "getFile", "An item's file", None, Raw("application/octet-stream")),
+        (
+            Get,
+            "/folders/{id}/left-out",
+            "listLeftOut",
+            "What the last scan left out",
+            None,
+            One(200, "LeftOutList"),
+        ),
+        (
+            Get,
+            "/places",
+            "listPlaces",
+            "Directories on the host that could be published",
+            None,
+            One(200, "Places"),
+        ),
+        (
+            Get,
+            "/catalogue/{id}",
+            "getObject",
+            "An object of the catalogue",
+            None,
+            One(200, "CatalogueObject"),
+        ),
+        (
+            Get,
+            "/catalogue/{id}/children",
+            "listChildren",
+            "A page of a container",
+            None,
+            One(200, "CataloguePage"),
+        ),
+        (
+            Get,
+            "/catalogue/{id}/file",
+            "getFile",
+            "An item's file",
+            None,
+            Raw("application/octet-stream"),
+        ),
         (Get, "/devices", "listDevices", "Devices, those that wait first", None, Many("Device")),
         (Get, "/devices/{id}", "getDevice", "A device with its proof", None, One(200, "Device")),
         (Delete, "/devices/{id}", "forgetDevice", "Forget a device", None, Nothing(204)),
-        (Put, "/devices/{id}/decision", "decide", "Decide on a device", Some("DecisionRequest"), One(200, "Device")),
-        (Put, "/devices/{id}/name", "nameDevice", "Name a device", Some("DeviceName"), One(200, "Device")),
+        (
+            Put,
+            "/devices/{id}/decision",
+            "decide",
+            "Decide on a device",
+            Some("DecisionRequest"),
+            One(200, "Device"),
+        ),
+        (
+            Put,
+            "/devices/{id}/name",
+            "nameDevice",
+            "Name a device",
+            Some("DeviceName"),
+            One(200, "Device"),
+        ),
         (Get, "/streams", "listStreams", "Streams that run", None, Many("Stream")),
-        (Get, "/live", "live", "Server-sent events; each data is a LiveEvent", None, Raw("text/event-stream")),
+        (
+            Get,
+            "/live",
+            "live",
+            "Server-sent events; each data is a LiveEvent",
+            None,
+            Raw("text/event-stream"),
+        ),
     ]
 }
 
@@ -75,9 +189,29 @@ pub fn document() -> OpenApi {
         )* };
     }
     with!(
-        Account, CatalogueObject, CataloguePage, Code, ConfigValue, ConsoleAccess, DecisionRequest, Device, DeviceName,
-        Folder, House, HouseChange, LeftOutList, LiveEvent, Login, NewAccount, NewFolder, Places, Problem, Session,
-        Setup, Status, Stream
+        Account,
+        CatalogueObject,
+        CataloguePage,
+        Code,
+        ConfigValue,
+        ConsoleAccess,
+        DecisionRequest,
+        Device,
+        DeviceName,
+        Folder,
+        House,
+        HouseChange,
+        LeftOutList,
+        LiveEvent,
+        Login,
+        NewAccount,
+        NewFolder,
+        Places,
+        Problem,
+        Session,
+        Setup,
+        Status,
+        Stream
     );
     for (name, schema) in schemas {
         components = components.schema(name, schema);
@@ -97,33 +231,55 @@ pub fn document() -> OpenApi {
             operation = operation.parameter(parameter(name, ParameterIn::Query, Required::False));
         }
         if let Some(body) = body {
-            let body = RequestBodyBuilder::new().content("application/json", json(reference(body))).required(Some(Required::True));
+            let body = RequestBodyBuilder::new()
+                .content("application/json", json(reference(body)))
+                .required(Some(Required::True));
             operation = operation.request_body(Some(body.build()));
         }
         let (status, response) = match answer {
-            Answer::One(status, name) => (status, ResponseBuilder::new().content("application/json", json(reference(name)))),
+            Answer::One(status, name) => {
+                (status, ResponseBuilder::new().content("application/json", json(reference(name))))
+            }
             Answer::Many(name) => {
-                let list = RefOr::T(Schema::Array(ArrayBuilder::new().items(reference(name)).build()));
+                let list =
+                    RefOr::T(Schema::Array(ArrayBuilder::new().items(reference(name)).build()));
                 (200, ResponseBuilder::new().content("application/json", json(list)))
             }
             Answer::Nothing(status) => (status, ResponseBuilder::new()),
-            Answer::Raw(kind) => (200, ResponseBuilder::new().content(kind, ContentBuilder::new().build())),
+            Answer::Raw(kind) => {
+                (200, ResponseBuilder::new().content(kind, ContentBuilder::new().build()))
+            }
         };
         let problem = ResponseBuilder::new()
             .description("A problem document (RFC 9457)")
             .content("application/problem+json", json(reference("Problem")));
-        operation = operation.response(status.to_string(), response.description(summary)).response("default", problem);
+        operation = operation
+            .response(status.to_string(), response.description(summary))
+            .response("default", problem);
         paths = paths.path(format!("/api/v1{path}"), PathItem::new(method, operation.build()));
     }
     let info = InfoBuilder::new().title("Mostra").version(env!("CARGO_PKG_VERSION")).build();
-    OpenApiBuilder::new().info(info).paths(paths.build()).components(Some(components.build())).build()
+    OpenApiBuilder::new()
+        .info(info)
+        .paths(paths.build())
+        .components(Some(components.build()))
+        .build()
 }
 
-fn parameter(name: &str, place: ParameterIn, required: Required) -> utoipa::openapi::path::Parameter {
+fn parameter(
+    name: &str,
+    place: ParameterIn,
+    required: Required,
+) -> utoipa::openapi::path::Parameter {
     let text = utoipa::openapi::ObjectBuilder::new()
         .schema_type(utoipa::openapi::schema::SchemaType::AnyValue)
         .build();
-    ParameterBuilder::new().name(name).parameter_in(place).required(required).schema(Some(RefOr::T(Schema::Object(text)))).build()
+    ParameterBuilder::new()
+        .name(name)
+        .parameter_in(place)
+        .required(required)
+        .schema(Some(RefOr::T(Schema::Object(text))))
+        .build()
 }
 
 /// The document for whoever asks.

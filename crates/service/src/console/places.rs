@@ -7,7 +7,8 @@ use mostra_api::{Place, Places};
 use super::problem::Failure;
 
 /// Names under which people keep media.
-const USUAL: [&str; 8] = ["Videos", "Movies", "Films", "Music", "Pictures", "Photos", "Media", "Public"];
+const USUAL: [&str; 8] =
+    ["Videos", "Movies", "Films", "Music", "Pictures", "Photos", "Media", "Public"];
 
 /// What to propose before anything is chosen.
 pub fn proposals(published: &[(String, String)]) -> Places {
@@ -19,7 +20,11 @@ pub fn proposals(published: &[(String, String)]) -> Places {
     };
     let mut homes: Vec<PathBuf> = std::env::var_os("HOME").map(PathBuf::from).into_iter().collect();
     homes.extend(directories(Path::new("/home")));
-    for base in homes.iter().map(PathBuf::as_path).chain([Path::new("/srv"), Path::new("/var/lib"), Path::new("/data")]) {
+    for base in homes.iter().map(PathBuf::as_path).chain([
+        Path::new("/srv"),
+        Path::new("/var/lib"),
+        Path::new("/data"),
+    ]) {
         for name in USUAL {
             propose(base.join(name), "media folder");
             propose(base.join(name.to_lowercase()), "media folder");
@@ -42,10 +47,13 @@ pub fn inside(path: &str, published: &[(String, String)]) -> Result<Places, Fail
     if !asked.is_absolute() {
         return Err(Failure::invalid("The path is not absolute"));
     }
-    let real = std::fs::canonicalize(asked)
-        .map_err(|_| Failure::missing("There is no such folder").why(format!("{path} does not exist on the host.")))?;
+    let real = std::fs::canonicalize(asked).map_err(|_| {
+        Failure::missing("There is no such folder")
+            .why(format!("{path} does not exist on the host."))
+    })?;
     std::fs::read_dir(&real).map_err(|_| {
-        Failure::invalid("No rights to read the folder").why(format!("The service's user may not read {path}."))
+        Failure::invalid("No rights to read the folder")
+            .why(format!("The service's user may not read {path}."))
     })?;
     let places = directories(&real).iter().filter_map(|p| place(p, None, published)).collect();
     let parent = real.parent().and_then(Path::to_str).map(str::to_owned);
@@ -70,15 +78,20 @@ fn volumes() -> Vec<PathBuf> {
     let mounts = std::fs::read_to_string("/proc/self/mounts").unwrap_or_default();
     let points = mounts.lines().filter_map(|line| line.split(' ').nth(1));
     let points = points.map(|p| PathBuf::from(p.replace("\\040", " ")));
-    points.filter(|p| ["/media", "/mnt", "/run/media"].iter().any(|base| p.starts_with(base))).collect()
+    points
+        .filter(|p| ["/media", "/mnt", "/run/media"].iter().any(|base| p.starts_with(base)))
+        .collect()
 }
 
 fn place(path: &Path, why: Option<&str>, published: &[(String, String)]) -> Option<Place> {
     let text = path.to_str()?;
-    let name = path.file_name().map_or_else(|| text.to_owned(), |n| n.to_string_lossy().into_owned());
+    let name =
+        path.file_name().map_or_else(|| text.to_owned(), |n| n.to_string_lossy().into_owned());
     let holder = published.iter().find(|(root, _)| path.starts_with(root));
     let problem = match holder {
-        Some((root, label)) if Path::new(root) == path => Some(format!("already published as {label}")),
+        Some((root, label)) if Path::new(root) == path => {
+            Some(format!("already published as {label}"))
+        }
         Some((_, label)) => Some(format!("inside {label}, which is published")),
         None if std::fs::read_dir(path).is_err() => Some("the service may not read it".into()),
         None => None,

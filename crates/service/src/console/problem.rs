@@ -82,7 +82,9 @@ impl From<StoreError> for Failure {
 /// A body that is not the JSON asked for.
 pub fn unreadable(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
     let status = match &error {
-        JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => StatusCode::PAYLOAD_TOO_LARGE,
+        JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
+            StatusCode::PAYLOAD_TOO_LARGE
+        }
         JsonPayloadError::ContentType => StatusCode::UNSUPPORTED_MEDIA_TYPE,
         _ => StatusCode::BAD_REQUEST,
     };
@@ -91,10 +93,13 @@ pub fn unreadable(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error 
 
 /// A query that does not fit.
 pub fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
-    Failure::new(StatusCode::BAD_REQUEST, "The request cannot be read").why(error.to_string()).into()
+    Failure::new(StatusCode::BAD_REQUEST, "The request cannot be read")
+        .why(error.to_string())
+        .into()
 }
 
 /// A path of the API that does not exist.
 pub async fn no_such_path(request: HttpRequest) -> Result<HttpResponse, Failure> {
-    Err(Failure::missing("No such path").why(format!("{} is not part of this interface.", request.path())))
+    Err(Failure::missing("No such path")
+        .why(format!("{} is not part of this interface.", request.path())))
 }

@@ -15,10 +15,10 @@ use mostra_api::{Account, Login, NewAccount, Session, Setup};
 use mostra_core::account::{self, SignedIn};
 use sha2::{Digest, Sha256};
 
+use super::Side;
 use super::access::ConsoleDoor;
 use super::guard::Place;
 use super::problem::Failure;
-use super::Side;
 use crate::house::{House, random_bytes};
 
 /// How long a session lasts.
@@ -85,7 +85,8 @@ impl FromRequest for Caller {
 
 fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
     let out = || {
-        Failure::new(StatusCode::UNAUTHORIZED, "Not signed in").next("Sign in at the console, or run `mostra login`.")
+        Failure::new(StatusCode::UNAUTHORIZED, "Not signed in")
+            .next("Sign in at the console, or run `mostra login`.")
     };
     let house = request.app_data::<web::Data<House>>().ok_or_else(out)?;
     let bearer = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
@@ -95,12 +96,14 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
     let token = bearer.or(cookie).ok_or_else(out)?;
     let hash = token_hash(&token);
     let session = house.sessions.lock().unwrap_or_else(PoisonError::into_inner).get(&hash).cloned();
-    let signed_in = session.and_then(|s| SignedIn::check(&s, &hash, house.clock.now())).ok_or_else(out)?;
+    let signed_in =
+        session.and_then(|s| SignedIn::check(&s, &hash, house.clock.now())).ok_or_else(out)?;
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD);
     if by_cookie && changing {
         let sent = request.headers().get("x-csrf-token").and_then(|v| v.to_str().ok());
         if sent != Some(csrf(&token).as_str()) {
-            return Err(Failure::new(StatusCode::FORBIDDEN, "The page is out of date").next("Reload it and try again."));
+            return Err(Failure::new(StatusCode::FORBIDDEN, "The page is out of date")
+                .next("Reload it and try again."));
         }
     }
     Ok((signed_in, token))
@@ -120,7 +123,10 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 /// Whether the house still needs its first password.
-async fn setup(house: web::Data<House>, place: web::Data<Place>) -> Result<web::Json<Setup>, Failure> {
+async fn setup(
+    house: web::Data<House>,
+    place: web::Data<Place>,
+) -> Result<web::Json<Setup>, Failure> {
     let needed = !house.records.has_accounts().await?;
     Ok(web::Json(Setup { needed, code_needed: place.side == Side::House || !needed }))
 }
@@ -134,18 +140,27 @@ async fn add_account(
     door: web::Data<ConsoleDoor>,
     attempts: web::Data<Attempts>,
 ) -> Result<HttpResponse, Failure> {
-    let source = request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
+    let source =
+        request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
     attempts.check(source)?;
     let NewAccount { name, password, code } = body.into_inner();
     let name = name.unwrap_or_else(|| FIRST.into());
-    if name.is_empty() || name.len() > 40 || !name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c)) {
-        return Err(Failure::invalid("That name does not work").why("A name is 1 to 40 letters, digits, - _ or ."));
+    if name.is_empty()
+        || name.len() > 40
+        || !name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c))
+    {
+        return Err(Failure::invalid("That name does not work")
+            .why("A name is 1 to 40 letters, digits, - _ or ."));
     }
     if password.chars().count() < SHORTEST {
-        return Err(Failure::invalid("That password is too short").next("Take at least 8 characters."));
+        return Err(
+            Failure::invalid("That password is too short").next("Take at least 8 characters.")
+        );
     }
     let first = !house.records.has_accounts().await?;
-    if !(first && place.side == Side::Loopback) && !door.use_code(code.as_deref().unwrap_or_default()) {
+    if !(first && place.side == Side::Loopback)
+        && !door.use_code(code.as_deref().unwrap_or_default())
+    {
         attempts.failed(source);
         return Err(Failure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
             .next("Run `mostra house code` on the host and type what it shows."));
@@ -154,14 +169,17 @@ async fn add_account(
         .await
         .map_err(|e| Failure::invalid("The password cannot be used").why(e.to_string()))??;
     if !house.records.add_account(&name, &hash).await? {
-        return Err(Failure::new(StatusCode::CONFLICT, "There is an account of that name").next("Sign in instead."));
+        return Err(Failure::new(StatusCode::CONFLICT, "There is an account of that name")
+            .next("Sign in instead."));
     }
     Ok(HttpResponse::Created().json(Account { name }))
 }
 
 fn hash_password(password: &str) -> Result<String, Failure> {
     let salt = SaltString::encode_b64(&random_bytes::<16>());
-    let hashed = salt.and_then(|salt| Argon2::default().hash_password(password.as_bytes(), &salt).map(|h| h.to_string()));
+    let hashed = salt.and_then(|salt| {
+        Argon2::default().hash_password(password.as_bytes(), &salt).map(|h| h.to_string())
+    });
     hashed.map_err(|e| Failure::invalid("The password cannot be used").why(e.to_string()))
 }
 
@@ -172,7 +190,8 @@ async fn login(
     place: web::Data<Place>,
     attempts: web::Data<Attempts>,
 ) -> Result<HttpResponse, Failure> {
-    let source = request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
+    let source =
+        request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
     attempts.check(source)?;
     let Login { name, password, token: program } = body.into_inner();
     let name = name.unwrap_or_else(|| FIRST.into());
@@ -187,12 +206,24 @@ async fn login(
     }
     attempts.succeeded(source);
     let token = hex(&random_bytes::<32>());
-    let session = account::Session { token_hash: token_hash(&token), account: name.clone(), expires: house.after(LENGTH) };
+    let session = account::Session {
+        token_hash: token_hash(&token),
+        account: name.clone(),
+        expires: house.after(LENGTH),
+    };
     house.records.add_session(&session, house.clock.now()).await?;
-    house.sessions.lock().unwrap_or_else(PoisonError::into_inner).insert(session.token_hash, session);
+    house
+        .sessions
+        .lock()
+        .unwrap_or_else(PoisonError::into_inner)
+        .insert(session.token_hash, session);
     let csrf = csrf(&token);
     if program {
-        return Ok(HttpResponse::Created().json(Session { account: name, csrf, token: Some(token) }));
+        return Ok(HttpResponse::Created().json(Session {
+            account: name,
+            csrf,
+            token: Some(token),
+        }));
     }
     let cookie = Cookie::build(COOKIE, token)
         .path("/")

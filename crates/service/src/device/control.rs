@@ -17,7 +17,9 @@ use crate::sightings::Fact;
 pub fn routes(config: &mut web::ServiceConfig) {
     for service in Service::ALL {
         let resource = web::resource(control_path(service))
-            .route(web::post().to(move |request, house, body| control(service, request, house, body)))
+            .route(
+                web::post().to(move |request, house, body| control(service, request, house, body)),
+            )
             .default_service(web::to(|| async {
                 HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "POST")).finish()
             }));
@@ -30,9 +32,16 @@ pub fn source_list() -> String {
     connection_manager::source_list(profile::all().iter().map(ToString::to_string))
 }
 
-async fn control(service: Service, request: HttpRequest, house: web::Data<House>, body: web::Bytes) -> HttpResponse {
+async fn control(
+    service: Service,
+    request: HttpRequest,
+    house: web::Data<House>,
+    body: web::Bytes,
+) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
-    let Some(body) = decode(&request, &body) else { return HttpResponse::UnsupportedMediaType().finish() };
+    let Some(body) = decode(&request, &body) else {
+        return HttpResponse::UnsupportedMediaType().finish();
+    };
     let Ok(call) = soap::read_call(&body) else { return HttpResponse::BadRequest().finish() };
     let (outcome, fact) = if service.is_type(&call.namespace) {
         answer(service, &call, &house, &asker)
@@ -41,7 +50,8 @@ async fn control(service: Service, request: HttpRequest, house: web::Data<House>
     };
     match outcome {
         Ok(arguments) => {
-            let arguments: Vec<(&str, &str)> = arguments.iter().map(|(n, v)| (*n, v.as_str())).collect();
+            let arguments: Vec<(&str, &str)> =
+                arguments.iter().map(|(n, v)| (*n, v.as_str())).collect();
             let document = soap::write_answer(&call, &arguments);
             if let Some(fact) = fact {
                 asker.proves(&house, fact, document.len());
@@ -68,7 +78,9 @@ fn decode(request: &HttpRequest, body: &[u8]) -> Option<String> {
     let kind = text(request.headers(), &header::CONTENT_TYPE).unwrap_or_default().to_lowercase();
     let charset = kind.split_once("charset=").map(|(_, c)| c.trim_matches(['"', '\'', ' ', ';']));
     match charset {
-        None | Some("utf-8" | "utf8" | "us-ascii") => Some(String::from_utf8_lossy(body).into_owned()),
+        None | Some("utf-8" | "utf8" | "us-ascii") => {
+            Some(String::from_utf8_lossy(body).into_owned())
+        }
         Some("iso-8859-1" | "latin1") => Some(body.iter().map(|b| *b as char).collect()),
         Some(_) => None,
     }
@@ -91,7 +103,9 @@ fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>)
         // Search is not offered yet, so nothing can be searched by.
         "GetSearchCapabilities" => plain("SearchCaps", String::new()),
         "GetSortCapabilities" => plain("SortCaps", sort::SORT_CAPABILITIES.into()),
-        "GetSystemUpdateID" => plain("Id", catalogue.update_id().wrapping_add(asker.offset).to_string()),
+        "GetSystemUpdateID" => {
+            plain("Id", catalogue.update_id().wrapping_add(asker.offset).to_string())
+        }
         "Browse" => {
             let browse = match Browse::read(call) {
                 Ok(browse) => browse,

@@ -85,7 +85,8 @@ fn admit(request: &ServiceRequest) -> Result<Asker, actix_web::http::StatusCode>
     let house = request.app_data::<web::Data<House>>().ok_or(StatusCode::INTERNAL_SERVER_ERROR)?;
     let connection = request.conn_data::<Connection>().ok_or(refused)?;
     // The address the connection really came from, inside the subnet it arrived in (SEC-3).
-    let served = house.served.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
+    let served =
+        house.served.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
     if !served.link(0).holds(*connection.peer.ip()) {
         return Err(refused);
     }
@@ -93,7 +94,10 @@ fn admit(request: &ServiceRequest) -> Result<Asker, actix_web::http::StatusCode>
         return Err(StatusCode::MISDIRECTED_REQUEST);
     }
     // A web page elsewhere cannot make a browser act here (SEC-6).
-    if request.headers().contains_key(header::ORIGIN) && request.method() != Method::GET && request.method() != Method::HEAD {
+    if request.headers().contains_key(header::ORIGIN)
+        && request.method() != Method::GET
+        && request.method() != Method::HEAD
+    {
         return Err(refused);
     }
     let device = house.meet(*connection.peer.ip()).ok_or(refused)?;

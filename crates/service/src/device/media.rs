@@ -25,15 +25,23 @@ pub fn routes(config: &mut web::ServiceConfig) {
     config.service(resource);
 }
 
-async fn media(request: HttpRequest, name: web::Path<String>, house: web::Data<House>) -> HttpResponse {
+async fn media(
+    request: HttpRequest,
+    name: web::Path<String>,
+    house: web::Data<House>,
+) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
     // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
-    let Decision::Admitted(pass) = &asker.decision else { return HttpResponse::Forbidden().finish() };
+    let Decision::Admitted(pass) = &asker.decision else {
+        return HttpResponse::Forbidden().finish();
+    };
     let catalogue = house.catalogue();
     let id = present::media_id(&name);
     let Some(object) = catalogue.object(pass, id) else { return HttpResponse::NotFound().finish() };
     let Node::Item(item) = &object.node else { return HttpResponse::NotFound().finish() };
-    let Some(located) = catalogue.locate(pass, id) else { return HttpResponse::NotFound().finish() };
+    let Some(located) = catalogue.locate(pass, id) else {
+        return HttpResponse::NotFound().finish();
+    };
     let facts = item.facts.clone();
     let fields = match dlna_fields(request.headers(), &facts) {
         Ok(fields) => fields,
@@ -46,8 +54,14 @@ async fn media(request: HttpRequest, name: web::Path<String>, house: web::Data<H
     });
     let (file, metadata) = match opened.await {
         Ok(Ok(opened)) => opened,
-        Ok(Err(error)) if error.kind() == std::io::ErrorKind::NotFound => return HttpResponse::NotFound().finish(),
-        _ => return HttpResponse::ServiceUnavailable().insert_header((header::RETRY_AFTER, "5")).finish(),
+        Ok(Err(error)) if error.kind() == std::io::ErrorKind::NotFound => {
+            return HttpResponse::NotFound().finish();
+        }
+        _ => {
+            return HttpResponse::ServiceUnavailable()
+                .insert_header((header::RETRY_AFTER, "5"))
+                .finish();
+        }
     };
     let size = metadata.len();
     let validators = Validators::of(&metadata);
@@ -68,7 +82,8 @@ async fn media(request: HttpRequest, name: web::Path<String>, house: web::Data<H
     }
     // Range on HEAD is ignored by standard (HTTP-12).
     let head = request.method() == "HEAD";
-    let range = text(request.headers(), &header::RANGE).filter(|_| !head && validators.allow_range(request.headers()));
+    let range = text(request.headers(), &header::RANGE)
+        .filter(|_| !head && validators.allow_range(request.headers()));
     let (first, last) = match range::select(range, size) {
         Selection::Whole => (0, size.saturating_sub(1)),
         Selection::Part { first, last } => {
@@ -84,14 +99,22 @@ async fn media(request: HttpRequest, name: web::Path<String>, house: web::Data<H
     };
     let length = if size == 0 { 0 } else { last - first + 1 };
     let transfer = (!head).then(|| {
-        let load = Load::Media { file: item.serial, title: object.title.clone(), facts: facts.into(), from: first };
+        let load = Load::Media {
+            file: item.serial,
+            title: object.title.clone(),
+            facts: facts.into(),
+            from: first,
+        };
         asker.watch(&house, load, length)
     });
     answer.body(FileBody::new(file, first, length, transfer))
 }
 
 /// The DLNA fields of the answer (HTTP-17 to HTTP-22).
-fn dlna_fields(headers: &HeaderMap, facts: &Facts) -> Result<Vec<(&'static str, String)>, StatusCode> {
+fn dlna_fields(
+    headers: &HeaderMap,
+    facts: &Facts,
+) -> Result<Vec<(&'static str, String)>, StatusCode> {
     let info = profile::protocol_info(facts);
     if named(headers, "timeseekrange.dlna.org").is_some() {
         return Err(StatusCode::NOT_ACCEPTABLE);

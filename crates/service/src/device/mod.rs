@@ -42,7 +42,9 @@ impl Drop for Connection {
 
 fn remember(connection: &dyn Any, extensions: &mut Extensions) {
     let Some(stream) = connection.downcast_ref::<actix_web::rt::net::TcpStream>() else { return };
-    if let (Ok(SocketAddr::V4(local)), Ok(SocketAddr::V4(peer))) = (stream.local_addr(), stream.peer_addr()) {
+    if let (Ok(SocketAddr::V4(local)), Ok(SocketAddr::V4(peer))) =
+        (stream.local_addr(), stream.peer_addr())
+    {
         let wire = Arc::new(Wire::new(stream.as_raw_fd()));
         extensions.insert(Connection { local, peer, wire });
     }
@@ -68,7 +70,8 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, Trouble> {
         socket.listen(1024)?;
         Ok(socket.into())
     };
-    listen().map_err(|e| crate::console::port_trouble("device listener", "--device-port", place, &e))
+    listen()
+        .map_err(|e| crate::console::port_trouble("device listener", "--device-port", place, &e))
 }
 
 /// Serves devices on these listeners.

@@ -20,11 +20,16 @@ pub fn routes(config: &mut web::ServiceConfig) {
     }
 }
 
-async fn subscribe(service: Service, request: HttpRequest, house: web::Data<House>) -> HttpResponse {
+async fn subscribe(
+    service: Service,
+    request: HttpRequest,
+    house: web::Data<House>,
+) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
     let now = house.clock.now();
     let headers = request.headers();
-    let (sid, nt, callback) = (named(headers, "sid"), named(headers, "nt"), named(headers, "callback"));
+    let (sid, nt, callback) =
+        (named(headers, "sid"), named(headers, "nt"), named(headers, "callback"));
     let source = *asker.peer.ip();
     let outcome = match request.method().as_str() {
         "SUBSCRIBE" => match Asked::read(sid, nt, callback) {
@@ -33,7 +38,8 @@ async fn subscribe(service: Service, request: HttpRequest, house: web::Data<Hous
             }
             Ok(Asked::New { callback }) => {
                 let own = own_addresses(&house);
-                let subscriber = Subscriber { source, callbacks: callbacks(&callback, source, &own) };
+                let subscriber =
+                    Subscriber { source, callbacks: callbacks(&callback, source, &own) };
                 let timeout = read_timeout(named(headers, "timeout"));
                 let variables = initial(service, &house, &asker);
                 let sid = format!("uuid:{}", random_uuid());
@@ -53,7 +59,9 @@ async fn subscribe(service: Service, request: HttpRequest, house: web::Data<Hous
         }
         _ => {
             let allowed = (header::ALLOW, "SUBSCRIBE, UNSUBSCRIBE");
-            return HttpResponse::build(StatusCode::METHOD_NOT_ALLOWED).insert_header(allowed).finish();
+            return HttpResponse::build(StatusCode::METHOD_NOT_ALLOWED)
+                .insert_header(allowed)
+                .finish();
         }
     };
     house.events_due.notify_one();
@@ -91,4 +99,3 @@ fn own_addresses(house: &House) -> Vec<SocketAddrV4> {
 fn status_only(status: u16) -> HttpResponse {
     HttpResponse::build(StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST)).finish()
 }
-
