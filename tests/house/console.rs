@@ -64,8 +64,8 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
         assert_eq!(send("DELETE", "/session", &token, "").status, 204);
         assert_eq!(send("GET", "/status", &cookie, "").status, 401, "signed out");
 
-        let rebound = format!("GET /api/v1/setup HTTP/1.1\r\nHost: evil.example:7641\r\n\r\n");
-        assert_eq!(exchange("127.0.0.1", CONSOLE, &rebound).unwrap().status, 421);
+        let rebound = "GET /api/v1/setup HTTP/1.1\r\nHost: evil.example:7641\r\n\r\n";
+        assert_eq!(exchange("127.0.0.1", CONSOLE, rebound).unwrap().status, 421);
         let page = raw::get(CONSOLE, "/").unwrap();
         assert!(page.field("content-security-policy").unwrap().contains("default-src 'self'"));
         assert_eq!(page.field("x-content-type-options"), Some("nosniff"));

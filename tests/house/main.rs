@@ -1,8 +1,12 @@
 //! End-to-end tests, each in a network namespace of its own.
+// A test that cannot go on has failed: that is what unwrap says.
+#![allow(clippy::unwrap_used)]
 
 mod console;
 mod decode;
+mod demo;
 mod folders;
+mod hardware;
 mod proof;
 mod recovery;
 mod standing;

@@ -119,7 +119,7 @@ function Detail({ device }: { device: Device }) {
         Forget this device
       </Button>
       <Dialog open={forgetting} onClose={() => setForgetting(false)} className="relative z-20">
-        <div className="fixed inset-0 bg-ink/30" aria-hidden />
+        <div className="fixed inset-0 bg-black/50" aria-hidden />
         <div className="fixed inset-0 grid place-items-center p-4">
           <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
             <DialogTitle className="font-serif text-xl">Forget {device.label}?</DialogTitle>

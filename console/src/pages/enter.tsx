@@ -43,7 +43,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
   const differ = fresh && again !== "" && again !== password;
   return (
     <>
-      <Headline below={first ? "Whoever has it may change what is shared and who sees it." : undefined}>
+      <Headline below={first ? "Whoever has it may change what is published and who sees it." : undefined}>
         {first ? "This house is new. Choose its password." : joining ? "Make an account." : "Sign in to the house."}
       </Headline>
       <Card>

@@ -150,7 +150,7 @@ function Remove({ folder, open, onClose }: { folder: Folder; open: boolean; onCl
   const remove = useChange(() => call("DELETE", `/folders/${folder.id}`), ["folders", "house", "catalogue", "places"]);
   return (
     <Dialog open={open} onClose={onClose} className="relative z-20">
-      <div className="fixed inset-0 bg-ink/30" aria-hidden />
+      <div className="fixed inset-0 bg-black/50" aria-hidden />
       <div className="fixed inset-0 grid place-items-center p-4">
         <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
           <DialogTitle className="font-serif text-xl">Stop publishing {folder.label}?</DialogTitle>

@@ -115,7 +115,7 @@ function Tablet({ onNext }: { onNext: () => void }) {
   const access = useAccess();
   return (
     <>
-      <Headline below="So far only this host reaches this page.">Use a tablet beside the television?</Headline>
+      <Headline below={access.data?.open ? "Type the address on the tablet and make an account with the code." : "So far only this host reaches this page."}>Use a tablet beside the television?</Headline>
       <Card>
         <OpenConsole />
       </Card>

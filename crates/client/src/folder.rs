@@ -180,7 +180,10 @@ async fn finish(
         let style = ProgressStyle::with_template("{spinner} {bar:30} {pos} of {len}  {msg}");
         ProgressBar::new(0).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
     });
-    while !no_wait {
+    loop {
+        if no_wait {
+            break;
+        }
         folder = connection.get(&path).await?;
         let Some(scan) = folder.scan.as_ref().filter(|s| s.state == ScanState::Running) else {
             break;

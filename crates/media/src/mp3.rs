@@ -17,8 +17,7 @@ pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts
     const BROKEN: Reason = Reason::Broken("no sound frames");
     let options = ParseOptions::new().parsing_mode(ParsingMode::BestAttempt).read_cover_art(false);
     let mut reader = BufReader::new(file);
-    let properties =
-        MpegFile::read_from(&mut reader, options).map_err(|_| BROKEN)?.properties().clone();
+    let properties = *MpegFile::read_from(&mut reader, options).map_err(|_| BROKEN)?.properties();
     if *properties.layer() != lofty::mpeg::Layer::Layer3 || properties.sample_rate() == 0 {
         return Err(BROKEN);
     }

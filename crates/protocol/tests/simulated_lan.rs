@@ -1,5 +1,7 @@
 //! Simulated LAN: the announcer among lossy links, duplicates, delays and hostile datagrams,
 //! for simulated hours, from a seed.
+// A test that cannot go on has failed: that is what unwrap says.
+#![allow(clippy::unwrap_used)]
 
 use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddrV4};

@@ -5,6 +5,7 @@ use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
+use mostra_core::access::Standing;
 use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Tuning};
 use mostra_protocol::wire::{SSDP_GROUP, SSDP_PORT};
 use socket2::{Domain, Protocol, Socket, Type};
@@ -78,6 +79,10 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
             arrival = heard.recv() => {
                 let Some(arrival) = arrival else { break };
                 let Arrival { link, from, multicast, data } = arrival;
+                // A refused device gets no answers (SEC-22).
+                if is_refused(&house, *from.ip()) {
+                    continue;
+                }
                 if let Some(told) = machine.handle(clock.now(), link, from, multicast, &data) {
                     sighted(&house, from, told);
                 }
@@ -105,6 +110,13 @@ struct Arrival {
     from: SocketAddrV4,
     multicast: bool,
     data: Vec<u8>,
+}
+
+fn is_refused(house: &House, address: Ipv4Addr) -> bool {
+    let Some(device) = house.devices().at(address).cloned() else { return false };
+    // Another device may have the address by now.
+    device.standing == Standing::Refused
+        && (device.hardware.is_none() || device.hardware == crate::neighbours::hardware(address))
 }
 
 fn note_problem(house: &House, served: &Served, problem: Option<String>) {

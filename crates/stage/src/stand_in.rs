@@ -261,7 +261,7 @@ impl StandIn {
         let (mut objects, _) = self.browse(state, &item.id, "BrowseMetadata", "0").await?;
         let item = objects.pop().ok_or("the item has gone")?;
         let playable = item.resources.iter().find_map(|(url, info, size)| {
-            let mime = info.splitn(4, ':').nth(2)?;
+            let mime = info.split(':').nth(2)?;
             self.persona
                 .plays
                 .iter()

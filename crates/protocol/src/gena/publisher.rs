@@ -208,8 +208,7 @@ impl Publisher {
         self.expire(now);
         let due =
             |s: &&mut Subscription| !s.in_flight && !s.changed.is_empty() && s.not_before <= now;
-        let (sid, subscription) =
-            self.subscriptions.iter_mut().map(|(sid, s)| (sid, s)).find(|(_, s)| due(s))?;
+        let (sid, subscription) = self.subscriptions.iter_mut().find(|(_, s)| due(s))?;
         let seq = subscription.seq;
         // SEQ wraps to 1, never to 0 (GENA-11).
         subscription.seq = seq.checked_add(1).unwrap_or(1);

@@ -276,7 +276,7 @@ impl Announcer {
             if *at > now {
                 return None;
             }
-            let Some(Reverse((_, _, waiting))) = self.queue.pop() else { return None };
+            let Reverse((_, _, waiting)) = self.queue.pop()?;
             if matches!(waiting, Waiting::Answer { .. }) {
                 self.answers_waiting -= 1;
             }

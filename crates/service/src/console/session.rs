@@ -158,9 +158,8 @@ async fn add_account(
         );
     }
     let first = !house.records.has_accounts().await?;
-    if !(first && place.side == Side::Loopback)
-        && !door.use_code(code.as_deref().unwrap_or_default())
-    {
+    let trusted = first && place.side == Side::Loopback;
+    if !trusted && !door.use_code(code.as_deref().unwrap_or_default()) {
         attempts.failed(source);
         return Err(Failure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
             .next("Run `mostra house code` on the host and type what it shows."));
