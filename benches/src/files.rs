@@ -48,7 +48,8 @@ pub fn measure(house: &House, report: &mut String) {
         );
     }
     report.push('\n');
-    let _ = nginx.kill();
+    // Asked, not killed: its workers would stay behind.
+    let _ = Command::new("kill").arg(nginx.id().to_string()).status();
     let _ = nginx.wait();
 }
 

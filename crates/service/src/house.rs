@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU32, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
@@ -261,7 +261,7 @@ impl House {
         documents.extend(Service::ALL.map(service_document::write));
         Identity {
             udn: self.settings().udn,
-            server: server_field(),
+            server: server_field().into(),
             description_path: description::DEVICE_PATH.into(),
             boot_id: self.boot_id.load(Ordering::Relaxed),
             config_id: description::config_id(documents.iter().map(String::as_str)),
@@ -472,12 +472,15 @@ impl House {
 }
 
 /// The SERVER field: three tokens without blanks inside (SSDP-12).
-pub fn server_field() -> String {
-    let release = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
-    let mut parts = release.trim().split(['.', '-']);
-    let major = parts.next().filter(|p| !p.is_empty()).unwrap_or("0");
-    let minor = parts.next().unwrap_or("0");
-    format!("Linux/{major}.{minor} UPnP/1.0 Mostra/{}", env!("CARGO_PKG_VERSION"))
+pub fn server_field() -> &'static str {
+    static FIELD: OnceLock<String> = OnceLock::new();
+    FIELD.get_or_init(|| {
+        let release = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
+        let mut parts = release.trim().split(['.', '-']);
+        let major = parts.next().filter(|p| !p.is_empty()).unwrap_or("0");
+        let minor = parts.next().unwrap_or("0");
+        format!("Linux/{major}.{minor} UPnP/1.0 Mostra/{}", env!("CARGO_PKG_VERSION"))
+    })
 }
 
 /// Random bytes from the system.

@@ -73,9 +73,7 @@ pub async fn pass_through<B: MessageBody + 'static>(
 fn dress<B>(mut answer: ServiceResponse<B>) -> ServiceResponse<B> {
     let head = answer.response_mut().head_mut();
     head.set_camel_case_headers(true);
-    if let Ok(server) = HeaderValue::from_str(&server_field()) {
-        head.headers_mut().insert(header::SERVER, server);
-    }
+    head.headers_mut().insert(header::SERVER, HeaderValue::from_static(server_field()));
     answer
 }
 
