@@ -130,11 +130,11 @@ fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
         // It stays open over a restart, and closes.
         assert!(service.stop());
         let _service = house.start();
-        mostra_tests::until(10, "the door", || {
+        mostra_tests::until(30, "the door", || {
             fetch(&["https://127.0.0.1:7642/"]).starts_with("200").then_some(())
         });
         house.mostra(&["house", "close"]);
-        mostra_tests::until(10, "the door to close", || {
+        mostra_tests::until(30, "the door to close", || {
             fetch(&["https://127.0.0.1:7642/"]).starts_with("000").then_some(())
         });
         house.mostra(&["status"]);

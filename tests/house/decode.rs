@@ -39,7 +39,7 @@ fn a_decoder_seeks_to_the_middle_and_sees_the_files_own_frames() {
         house.publish("Films");
         // ffmpeg asks from 127.0.0.1, so that is the device to admit.
         ask("127.0.0.1", "GET", "/about/device.xml", "");
-        until(10, "the device", || house.device("127.0.0.1"));
+        until(30, "the device", || house.device("127.0.0.1"));
         house.admit("127.0.0.1");
         let path = media_path(&browse("127.0.0.1", "video"), "Harbour at dawn");
         let file = top().join("demo/media/Films/Harbour at dawn.mp4");

@@ -130,7 +130,7 @@ fn what_changes_on_disk_shows_after_a_rescan_and_ids_stay() {
         // The same ids after a restart, also for what a removed and added file gets.
         assert!(service.stop());
         let _service = house.start();
-        mostra_tests::until(10, "the catalogue", || {
+        mostra_tests::until(30, "the catalogue", || {
             (house.json(&["status"])["loaded"] == true).then_some(())
         });
         assert_eq!(ids(&house), after);

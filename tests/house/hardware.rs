@@ -58,7 +58,7 @@ fn standing_follows_the_device_and_not_its_address() {
         command.args(["--interfaces", "lan0"]);
         let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
         let mut service = command.stderr(log).spawn().unwrap();
-        until(20, "the console", || raw::get("127.0.0.1:7641", "/api/v1/setup").ok());
+        until(30, "the console", || raw::get("127.0.0.1:7641", "/api/v1/setup").ok());
         std::fs::write(house.data.path().join("password"), mostra_tests::PASSWORD).unwrap();
         house.mostra(&[
             "login",
@@ -68,7 +68,7 @@ fn standing_follows_the_device_and_not_its_address() {
         house.publish("Films");
 
         assert_eq!(there.get("/about/device.xml"), "200");
-        let device = until(10, "the device", || by_hardware(&house, "02:5e:11:00:00:2c"));
+        let device = until(30, "the device", || by_hardware(&house, "02:5e:11:00:00:2c"));
         assert_eq!(device["address"], "10.77.0.14");
         house.mostra(&["device", "admit", "02:5e:11:00:00:2c", "--name", "Lounge television"]);
         let film = house.json(&["catalogue", "list", "video"])["objects"][0]["id"]
@@ -88,7 +88,7 @@ fn standing_follows_the_device_and_not_its_address() {
         there.ip("link set dev0 up");
         ip("neigh flush dev lan0");
         assert_eq!(there.get(&film), "403");
-        let other = until(10, "the other device", || by_hardware(&house, "02:5e:11:00:00:99"));
+        let other = until(30, "the other device", || by_hardware(&house, "02:5e:11:00:00:99"));
         assert_eq!(
             (other["standing"].as_str(), other["address"].as_str()),
             (Some("waiting"), Some("10.77.0.15"))

@@ -11,7 +11,7 @@ const MARKER: &str = "127.0.0.49";
 
 fn admitted(house: &House, from: &str) {
     raw::ask(from, "GET", "/about/device.xml", "");
-    until(10, "the device", || house.device(from));
+    until(30, "the device", || house.device(from));
     house.admit(from);
     browse(from, "0");
     browse(from, "video");
@@ -100,7 +100,7 @@ fn a_client_that_asks_and_never_reads_confirms_nothing() {
         // Closed without having read: still nothing.
         drop(asking);
         raw::ask(MARKER, "HEAD", &film, "");
-        until(10, "the streams to end", || (house.json(&["status"])["streams"] == 0).then_some(()));
+        until(30, "the streams to end", || (house.json(&["status"])["streams"] == 0).then_some(()));
         nothing_played(&house);
     });
 }
@@ -127,7 +127,7 @@ fn playing_and_skipping_confirm_with_item_and_bytes() {
         assert!(bytes >= size / 5 && bytes <= size / 4 + 1, "{bytes} of {size}");
         assert!(started["at_ms"].as_u64().unwrap() > 1_700_000_000_000);
         // Kept over a kill, once it is in the records.
-        until(5, "the proof to be saved", || {
+        until(30, "the proof to be saved", || {
             let query = std::process::Command::new("psql")
                 .args([&house.database_url, "-Atc", "select count(*) from proof"])
                 .output();

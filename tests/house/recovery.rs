@@ -18,7 +18,7 @@ fn nothing_confirmed_is_lost_by_kill_9() {
         house.mostra(&["house", "name", "Pellworth Light"]);
         house.publish("Films");
         ask(DEVICE, "GET", "/about/device.xml", "");
-        until(10, "the device", || house.device(DEVICE));
+        until(30, "the device", || house.device(DEVICE));
         house.mostra(&["device", "admit", DEVICE, "--name", "Den console"]);
         browse(DEVICE, "video");
         house.await_step(DEVICE, "listed");
@@ -43,7 +43,7 @@ fn nothing_confirmed_is_lost_by_kill_9() {
             browse(DEVICE, "0").text().contains("<TotalMatches>0</TotalMatches>"),
             "refused from the first request on"
         );
-        until(10, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+        until(30, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
         assert_eq!(house.json(&["catalogue", "list", "video"])["objects"], ids);
         assert!(update_id() > id, "update ids never go back");
     });
@@ -70,7 +70,7 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
         let _service = house.begin();
         house.publish("Films");
         ask(DEVICE, "GET", "/about/device.xml", "");
-        until(10, "the device", || house.device(DEVICE));
+        until(30, "the device", || house.device(DEVICE));
         house.admit(DEVICE);
         let stop = || {
             Command::new(top().join("scripts/postgres"))
@@ -87,10 +87,10 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
         assert!(house.mostra_fails(&["device", "refuse", DEVICE]).contains("in force"));
         assert!(browse(DEVICE, "0").text().contains("<TotalMatches>0<"));
         start_postgres(&directory);
-        until(20, "saving to work again", || {
+        until(30, "saving to work again", || {
             house.client(&["house", "name", "Elsewhere"]).status.success().then_some(())
         });
-        until(20, "the banner to go", || {
+        until(30, "the banner to go", || {
             (house.json(&["status"])["records"] == true).then_some(())
         });
         assert!(stop().success());

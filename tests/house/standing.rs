@@ -21,7 +21,7 @@ fn total(from: &str, id: &str) -> u32 {
 /// Meets the house and waits until it knows the device.
 fn meet(house: &House, from: &str) {
     assert_eq!(raw::ask(from, "GET", "/about/device.xml", "").status, 200);
-    until(10, "the device", || house.device(from));
+    until(30, "the device", || house.device(from));
 }
 
 #[test]

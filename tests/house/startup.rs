@@ -62,7 +62,7 @@ fn configuration_says_where_each_value_came_from() {
         command.env("MOSTRA_LOG", "warn").args(["--log-format", "json"]);
         let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
         let mut child = command.stderr(log).spawn().unwrap();
-        mostra_tests::until(20, "the console", || {
+        mostra_tests::until(30, "the console", || {
             mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok()
         });
         std::fs::write(house.data.path().join("password"), mostra_tests::PASSWORD).unwrap();
@@ -97,12 +97,12 @@ fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
         let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
         let mut child =
             house.service_command().args(["--log-format", "json"]).stderr(log).spawn().unwrap();
-        mostra_tests::until(20, "the console", || {
+        mostra_tests::until(30, "the console", || {
             mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok()
         });
         let asked = std::time::Instant::now();
         std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
-        let status = mostra_tests::until(10, "the end", || child.try_wait().unwrap());
+        let status = mostra_tests::until(30, "the end", || child.try_wait().unwrap());
         assert!(status.success() && asked.elapsed().as_secs() < 5);
         let log = house.log();
         assert!(log.lines().count() > 3);

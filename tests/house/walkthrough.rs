@@ -70,7 +70,7 @@ fn from_first_start_to_played() {
             browser.sees("One device is in, one waits at the door").await;
 
             // The list on the television changed by itself.
-            mostra_tests::until(10, "the television's list", || {
+            mostra_tests::until(30, "the television's list", || {
                 (house.stand_in(TELEVISION)["titles"][0] == "Video").then_some(())
             });
             assert!(house.tell(TELEVISION, &["list", "Video"]).0);

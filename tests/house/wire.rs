@@ -11,7 +11,7 @@ fn ready(house: &House) {
         house.publish(folder);
     }
     ask(TV, "GET", "/about/device.xml", "");
-    until(10, "the device", || house.device(TV));
+    until(30, "the device", || house.device(TV));
     house.admit(TV);
 }
 

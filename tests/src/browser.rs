@@ -33,7 +33,7 @@ impl Browser {
             .spawn()
             .expect("chromedriver starts");
         let driver = Running(driver);
-        until(20, "chromedriver", || crate::raw::get(&format!("127.0.0.1:{PORT}"), "/status").ok());
+        until(30, "chromedriver", || crate::raw::get(&format!("127.0.0.1:{PORT}"), "/status").ok());
         let mut wishes = DesiredCapabilities::chrome();
         for flag in [
             "--headless",
@@ -114,9 +114,9 @@ impl Browser {
     /// Waits until the page shows a text.
     ///
     /// # Panics
-    /// After 10 s without it.
+    /// After 30 s without it.
     pub async fn sees(&self, text: &str) {
-        let end = std::time::Instant::now() + Duration::from_secs(10);
+        let end = std::time::Instant::now() + Duration::from_secs(30);
         loop {
             let body = self.text().await;
             if body.contains(text) {

@@ -130,7 +130,7 @@ impl Running {
     /// When it does not end within 10 s.
     pub fn stop(&mut self) -> bool {
         self.signal(nix::sys::signal::Signal::SIGTERM);
-        until(10, "the process to end", || self.0.try_wait().expect("wait")).success()
+        until(30, "the process to end", || self.0.try_wait().expect("wait")).success()
     }
 
     /// Ends it at once.
@@ -178,7 +178,7 @@ impl House {
     /// When it does not.
     pub fn start(&self) -> Running {
         let running = self.launch();
-        until(20, "the console to answer", || {
+        until(30, "the console to answer", || {
             raw::get("127.0.0.1:7641", "/api/v1/setup").ok().filter(|a| a.status == 200)
         });
         running
@@ -284,7 +284,7 @@ impl House {
             .expect("mostra-stage starts");
         let running = Running(child);
         for address in [TELEVISION, DISC_PLAYER].iter().take(personas.len()) {
-            until(10, "a stand-in", || raw::get(&format!("{address}:7690"), "/stage/screen").ok());
+            until(30, "a stand-in", || raw::get(&format!("{address}:7690"), "/stage/screen").ok());
         }
         running
     }
@@ -332,7 +332,7 @@ impl House {
 
     /// Waits until a step of a device is confirmed.
     pub fn await_step(&self, address: &str, step: &str) {
-        until(10, &format!("{address} {step}"), || {
+        until(30, &format!("{address} {step}"), || {
             self.confirmed(address).iter().any(|s| s == step).then_some(())
         });
     }

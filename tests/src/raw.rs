@@ -56,7 +56,7 @@ pub fn connect_with(from: &str, to: &str, receive_buffer: Option<usize>) -> io::
     let to: SocketAddr = to.parse().map_err(bad)?;
     socket.connect(&to.into())?;
     let stream: TcpStream = socket.into();
-    stream.set_read_timeout(Some(Duration::from_secs(10)))?;
+    stream.set_read_timeout(Some(Duration::from_secs(30)))?;
     Ok(stream)
 }
 

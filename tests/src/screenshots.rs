@@ -109,7 +109,7 @@ fn terminals(target: &Path) {
         .stderr(Stdio::null())
         .spawn()
         .expect("Xvfb starts");
-    until(10, "the display", || Path::new("/tmp/.X11-unix/X97").exists().then_some(()));
+    until(30, "the display", || Path::new("/tmp/.X11-unix/X97").exists().then_some(()));
     let client = ".mostra/demo/mostra";
     for (name, lines) in [
         (
@@ -160,7 +160,7 @@ fn terminal(display: &str, picture: &PathBuf, commands: &str) {
         .env("LANG", "C.UTF-8")
         .spawn()
         .expect("xterm starts");
-    until(20, "the commands", || ready.exists().then_some(()));
+    until(30, "the commands", || ready.exists().then_some(()));
     std::thread::sleep(Duration::from_millis(500));
     let taken =
         Command::new("import").args(["-display", display, "-window", "root"]).arg(picture).status();

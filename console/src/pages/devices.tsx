@@ -1,10 +1,9 @@
 // Who is on the network, what they may, and what is proven.
-import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Device, type Problem } from "../api/client";
 import { useChange, useDevices } from "../api/queries";
-import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
 import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
 import { Decide, StandingMark } from "../parts/standing";
 import { ago, bytes, capital, clock, inWords } from "../parts/words";
@@ -118,24 +117,17 @@ function Detail({ device }: { device: Device }) {
       <Button look="danger" className="mt-4" onClick={() => setForgetting(true)}>
         Forget this device
       </Button>
-      <Dialog open={forgetting} onClose={() => setForgetting(false)} className="relative z-20">
-        <div className="fixed inset-0 bg-black/50" aria-hidden />
-        <div className="fixed inset-0 grid place-items-center p-4">
-          <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
-            <DialogTitle className="font-serif text-xl">Forget {device.label}?</DialogTitle>
-            <p className="mt-2">Its name, standing and proof go. If it comes back it is met as new.</p>
-            <Trouble problem={forget.error} />
-            <div className="mt-4 flex gap-3">
-              <Button look="danger" onClick={() => forget.mutate(undefined, { onSuccess: () => void navigate("/devices") })}>
-                Forget it
-              </Button>
-              <Button onClick={() => setForgetting(false)} autoFocus>
-                Keep it
-              </Button>
-            </div>
-          </DialogPanel>
-        </div>
-      </Dialog>
+      <Confirm
+        open={forgetting}
+        title={`Forget ${device.label}?`}
+        yes="Forget it"
+        busy={forget.isPending}
+        problem={forget.error}
+        onYes={() => forget.mutate(undefined, { onSuccess: () => void navigate("/devices") })}
+        onClose={() => setForgetting(false)}
+      >
+        Its name, standing and proof go. If it comes back it is met as new.
+      </Confirm>
     </Card>
   );
 }

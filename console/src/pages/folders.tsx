@@ -1,9 +1,9 @@
 // Published folders, their scans, and what was left out.
-import { Dialog, DialogPanel, DialogTitle, Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
+import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useState } from "react";
 import { call, type Folder, type Problem, type Scan } from "../api/client";
 import { useChange, useFolders, useLeftOut } from "../api/queries";
-import { Button, Card, Headline, Loading, Trouble } from "../parts/basics";
+import { Button, Card, Confirm, Headline, Loading, Trouble } from "../parts/basics";
 import { Picker } from "../parts/picker";
 import { ago, capital, count, inWords } from "../parts/words";
 
@@ -149,26 +149,17 @@ function LeftOutList({ folder }: { folder: number }) {
 function Remove({ folder, open, onClose }: { folder: Folder; open: boolean; onClose: () => void }) {
   const remove = useChange(() => call("DELETE", `/folders/${folder.id}`), ["folders", "house", "catalogue", "places"]);
   return (
-    <Dialog open={open} onClose={onClose} className="relative z-20">
-      <div className="fixed inset-0 bg-black/50" aria-hidden />
-      <div className="fixed inset-0 grid place-items-center p-4">
-        <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
-          <DialogTitle className="font-serif text-xl">Stop publishing {folder.label}?</DialogTitle>
-          <p className="mt-2">
-            Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Published
-            again later, they are new to the devices.
-          </p>
-          <Trouble problem={remove.error} />
-          <div className="mt-4 flex gap-3">
-            <Button look="danger" disabled={remove.isPending} onClick={() => remove.mutate(undefined, { onSuccess: onClose })}>
-              Stop publishing
-            </Button>
-            <Button onClick={onClose} autoFocus>
-              Keep it
-            </Button>
-          </div>
-        </DialogPanel>
-      </div>
-    </Dialog>
+    <Confirm
+      open={open}
+      title={`Stop publishing ${folder.label}?`}
+      yes="Stop publishing"
+      busy={remove.isPending}
+      problem={remove.error}
+      onYes={() => remove.mutate(undefined, { onSuccess: onClose })}
+      onClose={onClose}
+    >
+      Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Published again
+      later, they are new to the devices.
+    </Confirm>
   );
 }

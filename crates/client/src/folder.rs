@@ -176,6 +176,7 @@ async fn finish(
 ) -> Result<(), Failure> {
     let path = format!("/folders/{}", folder.id);
     let mut folder = folder;
+    let mut told = std::time::Instant::now();
     let bar = (!output.json && !no_wait && std::io::stderr().is_terminal()).then(|| {
         let style = ProgressStyle::with_template("{spinner} {bar:30} {pos} of {len}  {msg}");
         ProgressBar::new(0).with_style(style.unwrap_or_else(|_| ProgressStyle::default_bar()))
@@ -188,6 +189,15 @@ async fn finish(
         let Some(scan) = folder.scan.as_ref().filter(|s| s.state == ScanState::Running) else {
             break;
         };
+        if bar.is_none() && !output.json && told.elapsed() >= Duration::from_secs(2) {
+            told = std::time::Instant::now();
+            eprintln!(
+                "{} of {} files looked at, {} left out",
+                scan.done,
+                scan.done + scan.to_do,
+                scan.left_out
+            );
+        }
         if let Some(bar) = &bar {
             bar.set_length(scan.done + scan.to_do);
             bar.set_position(scan.done);

@@ -128,17 +128,20 @@ fn write_object(out: &mut String, object: &Object, filter: &Filter) {
 
 fn write_resource(out: &mut String, resource: &Resource, filter: &Filter) {
     let _ = write!(out, "<res protocolInfo=\"{}\"", escape(&resource.info.to_string()));
-    let mut attribute = |name: &str, value: Option<String>| {
-        if let Some(value) = value.filter(|_| filter.wants(&format!("res@{name}"))) {
+    // (what the Filter calls it, the attribute, its value)
+    let attributes = [
+        ("res@size", "size", resource.size.map(|v| v.to_string())),
+        ("res@duration", "duration", resource.duration_ms.map(dlna::duration)),
+        ("res@bitrate", "bitrate", resource.bytes_per_second.map(|v| v.to_string())),
+        ("res@sampleFrequency", "sampleFrequency", resource.sample_rate.map(|v| v.to_string())),
+        ("res@nrAudioChannels", "nrAudioChannels", resource.channels.map(|v| v.to_string())),
+        ("res@resolution", "resolution", resource.resolution.map(|(w, h)| format!("{w}x{h}"))),
+    ];
+    for (property, name, value) in attributes {
+        if let Some(value) = value.filter(|_| filter.wants(property)) {
             let _ = write!(out, " {name}=\"{value}\"");
         }
-    };
-    attribute("size", resource.size.map(|v| v.to_string()));
-    attribute("duration", resource.duration_ms.map(dlna::duration));
-    attribute("bitrate", resource.bytes_per_second.map(|v| v.to_string()));
-    attribute("sampleFrequency", resource.sample_rate.map(|v| v.to_string()));
-    attribute("nrAudioChannels", resource.channels.map(|v| v.to_string()));
-    attribute("resolution", resource.resolution.map(|(w, h)| format!("{w}x{h}")));
+    }
     out.push('>');
     escape_into(out, &resource.url);
     out.push_str("</res>");

@@ -182,17 +182,33 @@ pub fn read(text: &str, limits: Limits) -> Result<Element, XmlError> {
 /// Appends text, escaped for element content and attributes; characters that XML cannot carry
 /// (XML 1.0 §2.2) are dropped.
 pub fn escape_into(out: &mut String, text: &str) {
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\t' | '\n' | '\r' => out.push(c),
-            '\u{0}'..='\u{1f}' | '\u{fffe}' | '\u{ffff}' => {}
-            _ => out.push(c),
-        }
+    // Runs without anything special are copied whole: most text is one.
+    let bytes = text.as_bytes();
+    let (mut copied, mut at) = (0, 0);
+    while at < bytes.len() {
+        let (replacement, length) = match bytes[at] {
+            b'&' => ("&amp;", 1),
+            b'<' => ("&lt;", 1),
+            b'>' => ("&gt;", 1),
+            b'"' => ("&quot;", 1),
+            b'\t' | b'\n' | b'\r' => {
+                at += 1;
+                continue;
+            }
+            0..=0x1f => ("", 1),
+            // U+FFFE and U+FFFF.
+            0xef if matches!(bytes[at..], [_, 0xbf, 0xbe | 0xbf, ..]) => ("", 3),
+            _ => {
+                at += 1;
+                continue;
+            }
+        };
+        out.push_str(&text[copied..at]);
+        out.push_str(replacement);
+        at += length;
+        copied = at;
     }
+    out.push_str(&text[copied..]);
 }
 
 /// [`escape_into`] a new string.

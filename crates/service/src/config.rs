@@ -14,7 +14,7 @@ pub struct Flags {
     /// Configuration file [default: DATA/mostra.toml, if there]
     #[arg(long, value_name = "FILE")]
     config: Option<PathBuf>,
-    /// Directory for certificate, port memory and the database's address
+    /// Directory for the certificate and the database's address
     #[arg(long, value_name = "DIR")]
     data: Option<String>,
     /// Interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list

@@ -14,7 +14,6 @@ use tokio::sync::mpsc;
 
 use crate::house::{House, Topic};
 use crate::interfaces::Served;
-use crate::logging::tame;
 use crate::sightings::Fact;
 
 /// What the house tells discovery.
@@ -39,7 +38,7 @@ const RETRY: Duration = Duration::from_secs(30);
 
 /// Runs discovery until told to stop; then byebye has been sent.
 pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Command>) {
-    let seed = u64::from_ne_bytes(crate::house::random_bytes());
+    let seed = u64::from_ne_bytes(crate::random::random_bytes());
     let clock = house.clock;
     let mut machine = Announcer::new(house.identity(), Tuning::default(), seed, clock.now());
     let (heard_in, mut heard) = mpsc::channel::<Arrival>(1024);
@@ -139,20 +138,16 @@ fn note_problem(house: &House, served: &Served, problem: Option<String>) {
 }
 
 fn sighted(house: &House, from: SocketAddrV4, heard: Heard) {
-    let fact = match heard {
+    let (fact, user_agent) = match heard {
         Heard::Search { target, user_agent, answered: true } => {
-            let Some(device) = house.meet(*from.ip()) else { return };
-            if let Some(name) = user_agent {
-                house.sightings.note(device.id, house.clock.now(), Fact::Named(tame(&name)));
-            }
-            Fact::Searched(target)
+            (Fact::Searched(target), user_agent)
         }
         // A search that is not for us says nothing about us; an announcement does.
         Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
-        Heard::Announcement { .. } => Fact::Announced,
+        Heard::Announcement { .. } => (Fact::Announced, None),
     };
-    if let Some(device) = house.meet(*from.ip()) {
-        house.sightings.note(device.id, house.clock.now(), fact);
+    if let Some(met) = house.meet(*from.ip(), user_agent.as_deref()) {
+        house.sightings.note(met.device, house.clock.now(), fact);
     }
 }
 

@@ -13,6 +13,7 @@ use actix_web::body::{BodySize, MessageBody};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{self, HeaderMap};
 use bytes::Bytes;
+use mostra_core::catalogue::Located;
 use mostra_protocol::http_date;
 use tokio::task::JoinHandle;
 
@@ -37,6 +38,19 @@ impl FileBody {
     pub fn new(file: File, first: u64, length: u64, transfer: Option<Arc<Transfer>>) -> FileBody {
         FileBody { file: Arc::new(file), at: first, left: length, length, reading: None, transfer }
     }
+}
+
+/// Opens a located file on the blocking pool.
+///
+/// # Errors
+/// Those of opening.
+pub async fn open(located: Located) -> io::Result<(File, Metadata)> {
+    let open = move || {
+        let file = mostra_media::open::open(&located)?;
+        let metadata = file.metadata()?;
+        Ok((file, metadata))
+    };
+    tokio::task::spawn_blocking(open).await.map_err(io::Error::other)?
 }
 
 fn read(file: &File, at: u64, length: usize) -> io::Result<Bytes> {

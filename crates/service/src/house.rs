@@ -7,10 +7,11 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use mostra_core::access::{Doorway, Grant, Standing};
+use mostra_core::access::{Decision, Doorway};
 use mostra_core::account::Session;
 use mostra_core::catalogue::{Catalogue, Change, Touched};
-use mostra_core::device::{Device, DeviceBook};
+use mostra_core::device::DeviceBook;
+use mostra_core::proof::Step;
 use mostra_protocol::description::{self, Description};
 use mostra_protocol::gena::Publisher;
 use mostra_protocol::ssdp::Identity;
@@ -23,6 +24,8 @@ use crate::clock::Clock;
 use crate::config::Config;
 use crate::discovery;
 use crate::interfaces::Served;
+use crate::logging::tame;
+use crate::random::{random_uuid, random_word};
 use crate::scan::ScanBoard;
 use crate::sightings::{Fact, Sightings};
 use crate::transfers::Transfers;
@@ -64,6 +67,25 @@ pub struct Settings {
     pub udn: String,
     /// The rule at the door.
     pub doorway: Doorway,
+}
+
+/// Who was met.
+#[derive(Debug, Clone)]
+pub struct Met {
+    /// The device's number.
+    pub device: u32,
+    /// What it may do.
+    pub decision: Decision,
+    /// Its own offset of update ids.
+    pub offset: u32,
+    proven: [bool; 6],
+}
+
+impl Met {
+    /// Whether a step of its ladder is confirmed already, so that nothing more can prove it.
+    pub fn has_proven(&self, step: Step) -> bool {
+        self.proven[step as usize]
+    }
 }
 
 /// Update ids taken from the counter at a time.
@@ -178,20 +200,36 @@ impl House {
         self.devices.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Somebody at this address is here: their record, made if need be.
-    pub fn meet(&self, address: Ipv4Addr) -> Option<Device> {
+    /// Somebody at this address is here, calling itself so: who that is, and what it may. Their
+    /// record is made if need be.
+    pub fn meet(&self, address: Ipv4Addr, user_agent: Option<&str>) -> Option<Met> {
         let now = self.clock.now();
         let hardware = crate::neighbours::hardware(address);
-        let doorway = self.settings().doorway;
-        let (device, new) = {
+        let doorway = self.doorway();
+        let user_agent = user_agent.map(tame);
+        let (met, new, named) = {
             let mut book = self.devices();
             let (id, new) = book.meet(now, address, hardware, doorway);
-            (book.get(id).cloned()?, new)
+            let device = book.get(id)?;
+            let met = Met {
+                device: id,
+                decision: device.decision(),
+                offset: device.update_offset,
+                proven: Step::ALL.map(|step| device.ladder.proof(step).is_some()),
+            };
+            (met, new, user_agent.filter(|name| device.user_agent.as_ref() != Some(name)))
         };
         if new {
-            self.sightings.note(device.id, now, Fact::Met);
+            self.sightings.note(met.device, now, Fact::Met);
         }
-        Some(device)
+        if let Some(name) = named {
+            self.sightings.note(met.device, now, Fact::Named(name));
+        }
+        Some(met)
+    }
+
+    fn doorway(&self) -> Doorway {
+        self.settings.read().unwrap_or_else(PoisonError::into_inner).doorway
     }
 
     /// Listens to what changes.
@@ -318,7 +356,7 @@ impl House {
         let mut publisher = self.publisher();
         for source in publisher.sources(Service::ContentDirectory) {
             let Some(device) = self.devices().at(source).cloned() else { continue };
-            let mostra_core::access::Decision::Admitted(pass) = device.decision() else { continue };
+            let Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
             let seen =
                 touched.containers.iter().filter(|(id, _)| catalogue.object(&pass, id).is_some());
@@ -340,84 +378,6 @@ impl House {
     /// Eventing's state.
     pub fn publisher(&self) -> MutexGuard<'_, Publisher> {
         self.publisher.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    /// Decides on a device, durably. A refusal is in force at once, whether it is saved or not.
-    ///
-    /// # Errors
-    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device.
-    pub async fn decide(
-        &self,
-        id: u32,
-        standing: Standing,
-        grant: Grant,
-        name: Option<String>,
-        who: &str,
-    ) -> Result<Option<Device>, StoreError> {
-        let after = {
-            let mut book = self.devices();
-            let Some(before) = book.get(id).cloned() else { return Ok(None) };
-            let mut trial = DeviceBook::load([before]);
-            let mut after = match trial.decide(id, standing, grant.clone()) {
-                Some(after) => after.clone(),
-                None => return Ok(None),
-            };
-            after.name = name.clone().or(after.name);
-            if standing == Standing::Refused {
-                book.decide(id, standing, grant.clone());
-            }
-            after
-        };
-        self.records.decide(&after, self.clock.now(), who).await?;
-        let device = {
-            let mut book = self.devices();
-            book.decide(id, standing, grant);
-            let Some(device) = book.get_mut(id) else { return Ok(None) };
-            device.name = name.or(device.name.take());
-            device.clone()
-        };
-        tracing::info!(device = device.label(), who, "{}", standing.word());
-        self.tell_one(&device);
-        self.tell(Topic::Devices);
-        Ok(Some(device))
-    }
-
-    /// The device's update ids moved: it alone is told.
-    fn tell_one(&self, device: &Device) {
-        let id = self.catalogue().update_id().wrapping_add(device.update_offset);
-        let variables =
-            [("SystemUpdateID", id.to_string()), ("ContainerUpdateIDs", format!("0,{id}"))];
-        self.publisher().change(Service::ContentDirectory, device.address, &variables);
-        self.events_due.notify_one();
-    }
-
-    /// Renames a device, durably.
-    ///
-    /// # Errors
-    /// [`StoreError`] when it was not saved.
-    pub async fn name_device(&self, id: u32, name: String) -> Result<Option<Device>, StoreError> {
-        let Some(mut device) = self.devices().get(id).cloned() else { return Ok(None) };
-        device.name = Some(name.clone());
-        self.records.save_devices(std::slice::from_ref(&device)).await?;
-        if let Some(device) = self.devices().get_mut(id) {
-            device.name = Some(name);
-        }
-        self.tell(Topic::Devices);
-        Ok(Some(device))
-    }
-
-    /// Forgets a device, durably.
-    ///
-    /// # Errors
-    /// [`StoreError`] when it was not saved.
-    pub async fn forget(&self, id: u32, who: &str) -> Result<bool, StoreError> {
-        if self.devices().get(id).is_none() {
-            return Ok(false);
-        }
-        self.records.forget_device(id, self.clock.now(), who).await?;
-        self.devices().forget(id);
-        self.tell(Topic::Devices);
-        Ok(true)
     }
 
     /// Changes name or doorway, durably. A new name is announced.
@@ -481,31 +441,4 @@ pub fn server_field() -> &'static str {
         let minor = parts.next().unwrap_or("0");
         format!("Linux/{major}.{minor} UPnP/1.0 Mostra/{}", env!("CARGO_PKG_VERSION"))
     })
-}
-
-/// Random bytes from the system.
-pub fn random_bytes<const N: usize>() -> [u8; N] {
-    let mut bytes = [0; N];
-    // Without randomness no secret is safe: stopping is the only honest answer.
-    getrandom::fill(&mut bytes).unwrap_or_else(|e| panic!("the system gives no randomness: {e}"));
-    bytes
-}
-
-/// A random UUID (version 4).
-pub fn random_uuid() -> String {
-    let mut b = random_bytes::<16>();
-    b[6] = b[6] & 0x0f | 0x40;
-    b[8] = b[8] & 0x3f | 0x80;
-    let hex: String = b.iter().map(|b| format!("{b:02x}")).collect();
-    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
-}
-
-/// A random word of lower-case letters and digits, without those that look alike.
-pub fn random_word(length: usize) -> String {
-    const ALPHABET: &[u8; 32] = b"abcdefghjkmnpqrstuvwxyz023456789";
-    random_bytes::<32>()
-        .iter()
-        .take(length)
-        .map(|b| ALPHABET[usize::from(b & 31)] as char)
-        .collect()
 }

@@ -3,6 +3,7 @@
 mod clock;
 mod config;
 mod console;
+mod decisions;
 mod device;
 mod discovery;
 mod events;
@@ -11,6 +12,7 @@ mod house;
 mod interfaces;
 mod logging;
 mod neighbours;
+mod random;
 mod scan;
 mod sightings;
 mod transfers;

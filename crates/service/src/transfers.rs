@@ -1,5 +1,6 @@
 //! Answers on their way to a device, watched until the device has acknowledged them.
 
+use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -119,17 +120,17 @@ impl Transfers {
     pub fn look(&self) -> Vec<Arc<Transfer>> {
         let all: Vec<Arc<Transfer>> = self.lock().clone();
         let mut moved = Vec::new();
-        let mut over = Vec::new();
+        let mut over: HashSet<*const Transfer> = HashSet::new();
         for transfer in all {
             let before = transfer.delivered();
             if !transfer.look() {
-                over.push(transfer.clone());
+                over.insert(Arc::as_ptr(&transfer));
             }
             if transfer.delivered() > before {
                 moved.push(transfer);
             }
         }
-        self.lock().retain(|t| !over.iter().any(|o| Arc::ptr_eq(t, o)));
+        self.lock().retain(|t| !over.contains(&Arc::as_ptr(t)));
         moved
     }
 

@@ -13,7 +13,8 @@ use super::guard::Place;
 use super::problem::Failure;
 use super::session::Caller;
 use super::{Side, certificate, serve};
-use crate::house::{House, random_word};
+use crate::house::House;
+use crate::random::random_word;
 
 /// For how long a one-time code counts.
 const CODE: Duration = Duration::from_secs(600);

@@ -8,7 +8,7 @@ use mostra_protocol::range::{self, Selection};
 
 use super::problem::Failure;
 use super::session::Caller;
-use crate::file_body::{FileBody, Validators};
+use crate::file_body::{self, FileBody, Validators};
 use crate::house::House;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -28,13 +28,8 @@ async fn file(
     let Node::Item(item) = &object.node else { return Err(missing()) };
     let located = catalogue.locate(&pass, &id).ok_or_else(missing)?;
     let mime = item.facts.format.mime();
-    let opened = web::block(move || {
-        let file = mostra_media::open::open(&located)?;
-        let metadata = file.metadata()?;
-        Ok::<_, std::io::Error>((file, metadata))
-    });
-    let (file, metadata) = match opened.await {
-        Ok(Ok(opened)) => opened,
+    let (file, metadata) = match file_body::open(located).await {
+        Ok(opened) => opened,
         _ => return Err(Failure::missing("The file cannot be read").next("Rescan its folder.")),
     };
     let size = metadata.len();

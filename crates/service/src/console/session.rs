@@ -19,7 +19,8 @@ use super::Side;
 use super::access::ConsoleDoor;
 use super::guard::Place;
 use super::problem::Failure;
-use crate::house::{House, random_bytes};
+use crate::house::House;
+use crate::random::random_bytes;
 
 /// How long a session lasts.
 const LENGTH: Duration = Duration::from_secs(30 * 24 * 3600);

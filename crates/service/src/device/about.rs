@@ -2,6 +2,7 @@
 
 use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, Responder, web};
+use mostra_core::proof::Step;
 use mostra_protocol::description::{DEVICE_PATH, ICONS, document_path};
 use mostra_protocol::service_document;
 use mostra_protocol::wire::Service;
@@ -48,7 +49,9 @@ where
 
 async fn device(request: HttpRequest, house: web::Data<House>) -> impl Responder {
     let document = house.description().write();
-    if let Some(asker) = Asker::of(&request).filter(|_| request.method() == "GET") {
+    if let Some(asker) =
+        Asker::of(&request).filter(|a| request.method() == "GET" && !a.met.has_proven(Step::Read))
+    {
         asker.proves(&house, Fact::Read, document.len());
     }
     HttpResponse::Ok().content_type(XML).body(document)

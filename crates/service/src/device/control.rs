@@ -3,6 +3,7 @@
 use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
+use mostra_core::proof::Step;
 use mostra_core::{present, profile};
 use mostra_protocol::content_directory::Browse;
 use mostra_protocol::description::control_path;
@@ -92,7 +93,9 @@ fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outco
     match service {
         Service::ContentDirectory => content(call, house, asker),
         Service::ConnectionManager => (connection_manager::answer(call, &source_list()), None),
-        Service::Registrar => (registrar::answer(call, asker.decision != Decision::Refused), None),
+        Service::Registrar => {
+            (registrar::answer(call, asker.met.decision != Decision::Refused), None)
+        }
     }
 }
 
@@ -104,24 +107,36 @@ fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>)
         "GetSearchCapabilities" => plain("SearchCaps", String::new()),
         "GetSortCapabilities" => plain("SortCaps", sort::SORT_CAPABILITIES.into()),
         "GetSystemUpdateID" => {
-            plain("Id", catalogue.update_id().wrapping_add(asker.offset).to_string())
+            plain("Id", catalogue.update_id().wrapping_add(asker.met.offset).to_string())
         }
         "Browse" => {
             let browse = match Browse::read(call) {
                 Ok(browse) => browse,
                 Err(fault) => return (Err(fault), None),
             };
-            match present::browse(&catalogue, &asker.decision, &browse, &asker.base, asker.offset) {
+            match present::browse(
+                &catalogue,
+                &asker.met.decision,
+                &browse,
+                &asker.base,
+                asker.met.offset,
+            ) {
                 Ok(page) => {
                     let root = browse.object == "0";
-                    let fact = Fact::Listed { root, title: page.title, items: page.items };
+                    let news = (root && !asker.met.has_proven(Step::Opened))
+                        || (page.items > 0 && !asker.met.has_proven(Step::Listed));
+                    let fact = news.then(|| Fact::Listed {
+                        root,
+                        title: page.title.clone(),
+                        items: page.items,
+                    });
                     let arguments = vec![
                         ("Result", page.result),
                         ("NumberReturned", page.returned.to_string()),
                         ("TotalMatches", page.total.to_string()),
                         ("UpdateID", page.update_id.to_string()),
                     ];
-                    (Ok(arguments), Some(fact))
+                    (Ok(arguments), fact)
                 }
                 Err(fault) => (Err(fault), None),
             }

@@ -9,11 +9,10 @@ use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
 use actix_web::http::{Method, Version};
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
-use mostra_core::access::Decision;
+use mostra_core::proof::Step;
 
 use super::Connection;
-use crate::house::{House, server_field};
-use crate::logging::tame;
+use crate::house::{House, Met, server_field};
 use crate::sightings::Fact;
 use crate::transfers::{Load, Transfer};
 use crate::wire_reading::Wire;
@@ -21,12 +20,8 @@ use crate::wire_reading::Wire;
 /// Who asks, decided once for the request.
 #[derive(Clone)]
 pub struct Asker {
-    /// The device's number.
-    pub device: u32,
-    /// What it may do.
-    pub decision: Decision,
-    /// Its own offset of update ids.
-    pub offset: u32,
+    /// Who it is, and what it may.
+    pub met: Met,
     /// `http://address:port` by which it reached us (CDS-22).
     pub base: String,
     /// Its end of the connection.
@@ -42,7 +37,7 @@ impl Asker {
 
     /// Watches the answer to this request until the device has acknowledged it.
     pub fn watch(&self, house: &House, load: Load, length: u64) -> Arc<Transfer> {
-        house.transfers.begin(&self.wire, self.device, load, length, house.clock.now())
+        house.transfers.begin(&self.wire, self.met.device, load, length, house.clock.now())
     }
 
     /// Notes that an answer of this length proves something once it is delivered.
@@ -98,17 +93,13 @@ fn admit(request: &ServiceRequest) -> Result<Asker, actix_web::http::StatusCode>
     {
         return Err(refused);
     }
-    let device = house.meet(*connection.peer.ip()).ok_or(refused)?;
-    let now = house.clock.now();
-    house.sightings.note(device.id, now, Fact::Connected);
     let user_agent = text(request.headers(), &header::USER_AGENT);
-    if let Some(name) = user_agent.map(tame).filter(|n| device.user_agent.as_ref() != Some(n)) {
-        house.sightings.note(device.id, now, Fact::Named(name));
+    let met = house.meet(*connection.peer.ip(), user_agent).ok_or(refused)?;
+    if !met.has_proven(Step::Seen) {
+        house.sightings.note(met.device, house.clock.now(), Fact::Connected);
     }
     Ok(Asker {
-        device: device.id,
-        decision: device.decision(),
-        offset: device.update_offset,
+        met,
         base: format!("http://{}", connection.local),
         peer: connection.peer,
         wire: connection.wire.clone(),

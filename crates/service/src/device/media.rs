@@ -11,7 +11,7 @@ use mostra_protocol::dlna::TransferMode;
 use mostra_protocol::range::{self, Selection};
 
 use super::gate::{Asker, named, text};
-use crate::file_body::{FileBody, Validators};
+use crate::file_body::{self, FileBody, Validators};
 use crate::house::House;
 use crate::transfers::Load;
 
@@ -32,7 +32,7 @@ async fn media(
 ) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
     // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
-    let Decision::Admitted(pass) = &asker.decision else {
+    let Decision::Admitted(pass) = &asker.met.decision else {
         return HttpResponse::Forbidden().finish();
     };
     let catalogue = house.catalogue();
@@ -47,14 +47,9 @@ async fn media(
         Ok(fields) => fields,
         Err(status) => return HttpResponse::build(status).finish(),
     };
-    let opened = web::block(move || {
-        let file = mostra_media::open::open(&located)?;
-        let metadata = file.metadata()?;
-        Ok::<_, std::io::Error>((file, metadata))
-    });
-    let (file, metadata) = match opened.await {
-        Ok(Ok(opened)) => opened,
-        Ok(Err(error)) if error.kind() == std::io::ErrorKind::NotFound => {
+    let (file, metadata) = match file_body::open(located).await {
+        Ok(opened) => opened,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             return HttpResponse::NotFound().finish();
         }
         _ => {

@@ -11,7 +11,8 @@ use mostra_protocol::{connection_manager, registrar};
 
 use super::control::source_list;
 use super::gate::{Asker, named};
-use crate::house::{House, random_uuid};
+use crate::house::House;
+use crate::random::random_uuid;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     for service in Service::ALL {
@@ -79,7 +80,7 @@ async fn subscribe(
 fn initial(service: Service, house: &House, asker: &Asker) -> Vec<(&'static str, String)> {
     match service {
         Service::ContentDirectory => {
-            let id = house.catalogue().update_id().wrapping_add(asker.offset);
+            let id = house.catalogue().update_id().wrapping_add(asker.met.offset);
             vec![
                 ("SystemUpdateID", id.to_string()),
                 ("ContainerUpdateIDs", String::new()),

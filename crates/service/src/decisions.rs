@@ -1,0 +1,88 @@
+//! Decisions on devices: durable first, then in force; a refusal the other way round.
+
+use mostra_core::access::{Grant, Standing};
+use mostra_core::device::{Device, DeviceBook};
+use mostra_protocol::wire::Service;
+use mostra_store::StoreError;
+
+use crate::house::{House, Topic};
+
+impl House {
+    /// Decides on a device, durably. A refusal is in force at once, whether it is saved or not.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device.
+    pub async fn decide(
+        &self,
+        id: u32,
+        standing: Standing,
+        grant: Grant,
+        name: Option<String>,
+        who: &str,
+    ) -> Result<Option<Device>, StoreError> {
+        let after = {
+            let mut book = self.devices();
+            let Some(before) = book.get(id).cloned() else { return Ok(None) };
+            let mut trial = DeviceBook::load([before]);
+            let mut after = match trial.decide(id, standing, grant.clone()) {
+                Some(after) => after.clone(),
+                None => return Ok(None),
+            };
+            after.name = name.clone().or(after.name);
+            if standing == Standing::Refused {
+                book.decide(id, standing, grant.clone());
+            }
+            after
+        };
+        self.records.decide(&after, self.clock.now(), who).await?;
+        let device = {
+            let mut book = self.devices();
+            book.decide(id, standing, grant);
+            let Some(device) = book.get_mut(id) else { return Ok(None) };
+            device.name = name.or(device.name.take());
+            device.clone()
+        };
+        tracing::info!(device = device.label(), who, "{}", standing.word());
+        self.tell_one(&device);
+        self.tell(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// The device's update ids moved: it alone is told.
+    fn tell_one(&self, device: &Device) {
+        let id = self.catalogue().update_id().wrapping_add(device.update_offset);
+        let variables =
+            [("SystemUpdateID", id.to_string()), ("ContainerUpdateIDs", format!("0,{id}"))];
+        self.publisher().change(Service::ContentDirectory, device.address, &variables);
+        self.events_due.notify_one();
+    }
+
+    /// Renames a device, durably.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn name_device(&self, id: u32, name: String) -> Result<Option<Device>, StoreError> {
+        let Some(mut device) = self.devices().get(id).cloned() else { return Ok(None) };
+        device.name = Some(name.clone());
+        self.records.save_devices(std::slice::from_ref(&device)).await?;
+        if let Some(device) = self.devices().get_mut(id) {
+            device.name = Some(name);
+        }
+        self.tell(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// Forgets a device, durably.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn forget(&self, id: u32, who: &str) -> Result<bool, StoreError> {
+        if self.devices().get(id).is_none() {
+            return Ok(false);
+        }
+        self.records.forget_device(id, self.clock.now(), who).await?;
+        self.devices().forget(id);
+        self.tell(Topic::Devices);
+        Ok(true)
+    }
+}
