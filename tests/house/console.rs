@@ -55,6 +55,14 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
         let cookie = format!("Cookie: {}\r\n", cookie.split(';').next().unwrap());
         let csrf = raw::between(&login.text(), "\"csrf\":\"", "\"").unwrap().to_owned();
         assert_eq!(send("GET", "/status", &cookie, "").status, 200);
+        for path in ["/folders/7", "/folders/abc", "/devices/9", "/catalogue/nowhere", "/nothing"] {
+            let missing = send("GET", path, &cookie, "");
+            assert_eq!(
+                (missing.status, missing.field("content-type")),
+                (404, Some("application/problem+json")),
+                "{path}"
+            );
+        }
         let rename = r#"{"name":"Renamed"}"#;
         assert_eq!(send("PATCH", "/house", &cookie, rename).status, 403, "no token");
         let token = format!("{cookie}X-CSRF-Token: {csrf}\r\n");

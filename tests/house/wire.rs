@@ -273,19 +273,8 @@ fn search_answers_and_byebye_on_the_wire() {
         let ear: std::net::UdpSocket = ear.into();
         ear.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
 
-        let asker =
-            socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
-        asker.bind(&"127.0.0.51:0".parse::<std::net::SocketAddrV4>().unwrap().into()).unwrap();
-        asker.set_multicast_if_v4(&std::net::Ipv4Addr::LOCALHOST).unwrap();
-        let asker: std::net::UdpSocket = asker.into();
-        asker.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
-        let search = "M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\n\
-                      ST: urn:schemas-upnp-org:device:MediaServer:1\r\n\r\n";
-        asker.send_to(search.as_bytes(), "239.255.255.250:1900").unwrap();
-        let mut buffer = [0; 2048];
-        let (length, from) = asker.recv_from(&mut buffer).expect("an answer within MX");
-        let answer = String::from_utf8_lossy(&buffer[..length]).into_owned();
-        assert_eq!(from.to_string(), "127.0.0.1:1900");
+        let (answer, from) = raw::search(TV, 5).expect("an answer within MX");
+        assert_eq!(from, "127.0.0.1:1900");
         assert!(
             answer.starts_with("HTTP/1.1 200 OK\r\n")
                 && answer.contains(&format!("LOCATION: http://{SERVER}/about/device.xml\r\n"))
@@ -305,5 +294,17 @@ fn search_answers_and_byebye_on_the_wire() {
         });
         assert!(service.stop(), "a clean stop");
         assert_eq!(reader.join().unwrap(), 12, "the set of 6 twice");
+    });
+}
+
+#[test]
+fn a_refused_device_gets_no_search_answers() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        assert!(raw::search(TV, 5).is_some());
+        house.await_step(TV, "seen");
+        house.mostra(&["device", "refuse", TV]);
+        assert!(raw::search(TV, 2).is_none(), "MX is 1");
+        assert!(raw::search("127.0.0.52", 5).is_some(), "others do");
     });
 }

@@ -182,3 +182,23 @@ pub fn media_path(browsed: &Answer, title: &str) -> String {
     let url = between(&text[at..], &format!("http://{}", crate::SERVER), "</res>").expect("a URL");
     url.to_owned()
 }
+
+/// Searches for media servers by multicast from an address, with MX 1, by hand; gives the first
+/// answer within some seconds and where it came from.
+///
+/// # Panics
+/// When the socket cannot be used.
+pub fn search(from: &str, seconds: u64) -> Option<(String, String)> {
+    let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP)).expect("a socket");
+    let from: Ipv4Addr = from.parse().expect("an address");
+    socket.bind(&SocketAddrV4::new(from, 0).into()).expect("bound");
+    socket.set_multicast_if_v4(&Ipv4Addr::LOCALHOST).expect("an interface");
+    let socket: std::net::UdpSocket = socket.into();
+    socket.set_read_timeout(Some(Duration::from_secs(seconds))).expect("a timeout");
+    let text = "M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\n\
+                ST: urn:schemas-upnp-org:device:MediaServer:1\r\n\r\n";
+    socket.send_to(text.as_bytes(), "239.255.255.250:1900").expect("sent");
+    let mut buffer = [0; 2048];
+    let (length, from) = socket.recv_from(&mut buffer).ok()?;
+    Some((String::from_utf8_lossy(&buffer[..length]).into_owned(), from.to_string()))
+}

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use actix_web::error::{JsonPayloadError, QueryPayloadError};
+use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use mostra_api::Problem;
@@ -96,6 +96,11 @@ pub fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web:
     Failure::new(StatusCode::BAD_REQUEST, "The request cannot be read")
         .why(error.to_string())
         .into()
+}
+
+/// A path whose number is none.
+pub fn unreadable_path(error: PathError, _: &HttpRequest) -> actix_web::Error {
+    Failure::missing("No such path").why(error.to_string()).into()
 }
 
 /// A path of the API that does not exist.
