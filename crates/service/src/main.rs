@@ -166,7 +166,7 @@ async fn open_records(config: &Config) -> Result<Records, Trouble> {
     if config.database_url.is_empty() {
         return Err(Trouble::new("no PostgreSQL is named", &remedy));
     }
-    Records::open(&config.database_url, Duration::from_secs(10)).await.map_err(
+    Records::open(&config.database_url, Duration::from_secs(30)).await.map_err(
         |error| match error {
             StoreError::Away(_) => Trouble::new(format!("{error}"), &remedy),
             other => Trouble::new(

@@ -11,7 +11,7 @@ mod folders;
 mod migration;
 mod settings;
 
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
@@ -61,19 +61,31 @@ pub struct Records {
 }
 
 impl Records {
-    /// Connects, waiting up to `patience` for the server, and brings the tables up to date.
+    /// Connects and brings the tables up to date. A server that is slow or still starting is
+    /// waited for as long as `patience`; one that is not there is told at once.
     ///
     /// # Errors
     /// [`StoreError`] when the server cannot be reached or a migration fails.
     pub async fn open(url: &str, patience: Duration) -> Result<Records, StoreError> {
-        let mut options = ConnectOptions::new(url);
-        options
-            .max_connections(8)
-            .connect_timeout(patience)
-            .acquire_timeout(Duration::from_secs(3))
-            .sqlx_logging(false);
-        let database =
-            Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
+        let begin = Instant::now();
+        let database = loop {
+            let mut options = ConnectOptions::new(url);
+            options
+                .max_connections(8)
+                .connect_timeout(Duration::from_secs(3))
+                .acquire_timeout(Duration::from_secs(3))
+                .sqlx_logging(false);
+            match Database::connect(options).await {
+                Ok(database) => break database,
+                Err(error) => {
+                    let text = error.to_string();
+                    let busy = text.contains("timed out") || text.contains("starting up");
+                    if !busy || begin.elapsed() > patience {
+                        return Err(StoreError::Away(text));
+                    }
+                }
+            }
+        };
         migration::Migrator::up(&database, None).await?;
         Ok(Records { database })
     }
