@@ -31,7 +31,7 @@ fmt:
 bench:
 	@scripts/install-packages bench
 	@scripts/build release
-	@cargo run --quiet --release -p mostra-benches
+	@target/release/mostra-benches
 
 screenshots:
 	@scripts/install-packages pictures
