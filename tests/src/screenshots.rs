@@ -95,8 +95,8 @@ async fn scanning(browser: &Browser, target: &Path) {
     browser.go("/folders").await;
     browser.sees("Films").await;
     mostra(&["folder", "add", crowd.to_str().expect("text"), "--label", "Negatives", "--no-wait"]);
-    browser.sees("looked at").await;
-    tokio::time::sleep(Duration::from_millis(700)).await;
+    // Listed, and reading: only then the time left is known.
+    browser.sees("left ·").await;
     browser.picture(&target.join("folders-scanning.png")).await;
     mostra(&["folder", "remove", "Negatives", "--yes"]);
     std::fs::remove_dir_all(crowd).expect("removed");
