@@ -177,10 +177,18 @@ impl House {
     /// # Panics
     /// When it does not.
     pub fn start(&self) -> Running {
-        let running = self.launch();
-        until(30, "the console to answer", || {
-            raw::get("127.0.0.1:7641", "/api/v1/setup").ok().filter(|a| a.status == 200)
-        });
+        let mut running = self.launch();
+        let end = Instant::now() + Duration::from_secs(60);
+        while !raw::get("127.0.0.1:7641", "/api/v1/setup").is_ok_and(|a| a.status == 200) {
+            let ended = running.0.try_wait().expect("wait");
+            assert!(
+                ended.is_none() && Instant::now() < end,
+                "the console does not answer ({}); the service's log:\n{}",
+                ended.map_or("still running".to_owned(), |e| e.to_string()),
+                self.log(),
+            );
+            std::thread::sleep(Duration::from_millis(20));
+        }
         running
     }
 

@@ -54,6 +54,12 @@ fn is_io(text: &str) -> bool {
         .any(|sign| text.contains(sign))
 }
 
+/// Whether a server is there, but slow or not ready yet.
+fn is_busy(text: &str) -> bool {
+    let text = text.to_lowercase();
+    ["timed out", "timeout", "starting up", "shutting down"].iter().any(|sign| text.contains(sign))
+}
+
 /// The records.
 #[derive(Debug, Clone)]
 pub struct Records {
@@ -68,26 +74,27 @@ impl Records {
     /// [`StoreError`] when the server cannot be reached or a migration fails.
     pub async fn open(url: &str, patience: Duration) -> Result<Records, StoreError> {
         let begin = Instant::now();
-        let database = loop {
-            let mut options = ConnectOptions::new(url);
-            options
-                .max_connections(8)
-                .connect_timeout(Duration::from_secs(3))
-                .acquire_timeout(Duration::from_secs(3))
-                .sqlx_logging(false);
-            match Database::connect(options).await {
-                Ok(database) => break database,
-                Err(error) => {
-                    let text = error.to_string();
-                    let busy = text.contains("timed out") || text.contains("starting up");
-                    if !busy || begin.elapsed() > patience {
-                        return Err(StoreError::Away(text));
-                    }
-                }
+        loop {
+            match Self::connect(url).await {
+                Ok(database) => return Ok(Records { database }),
+                Err(StoreError::Away(text))
+                    if is_busy(&text) && begin.elapsed() < patience => {}
+                Err(error) => return Err(error),
             }
-        };
+        }
+    }
+
+    async fn connect(url: &str) -> Result<DatabaseConnection, StoreError> {
+        let mut options = ConnectOptions::new(url);
+        options
+            .max_connections(8)
+            .connect_timeout(Duration::from_secs(10))
+            .acquire_timeout(Duration::from_secs(3))
+            .sqlx_logging(false);
+        let database =
+            Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
         migration::Migrator::up(&database, None).await?;
-        Ok(Records { database })
+        Ok(database)
     }
 
     /// Whether the server answers now.
