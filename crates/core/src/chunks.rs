@@ -11,20 +11,15 @@ type Chunk<T> = Arc<Vec<Option<T>>>;
 #[derive(Debug, Clone)]
 pub(crate) struct Chunks<T> {
     chunks: Vec<Option<Chunk<T>>>,
-    len: usize,
 }
 
 impl<T> Default for Chunks<T> {
     fn default() -> Self {
-        Chunks { chunks: Vec::new(), len: 0 }
+        Chunks { chunks: Vec::new() }
     }
 }
 
 impl<T: Clone> Chunks<T> {
-    pub fn len(&self) -> usize {
-        self.len
-    }
-
     pub fn get(&self, serial: u32) -> Option<&T> {
         let chunk = self.chunks.get(serial as usize / SIZE)?.as_ref()?;
         chunk.get(serial as usize % SIZE)?.as_ref()
@@ -42,17 +37,13 @@ impl<T: Clone> Chunks<T> {
             self.chunks.resize(at + 1, None);
         }
         let chunk = self.chunks[at].get_or_insert_with(|| Arc::new(vec![None; SIZE]));
-        let old = Arc::make_mut(chunk)[within].replace(value);
-        self.len += usize::from(old.is_none());
-        old
+        Arc::make_mut(chunk)[within].replace(value)
     }
 
     pub fn remove(&mut self, serial: u32) -> Option<T> {
         self.get(serial)?;
         let chunk = self.chunks.get_mut(serial as usize / SIZE)?.as_mut()?;
-        let old = Arc::make_mut(chunk)[serial as usize % SIZE].take();
-        self.len -= usize::from(old.is_some());
-        old
+        Arc::make_mut(chunk)[serial as usize % SIZE].take()
     }
 }
 
@@ -68,7 +59,7 @@ mod tests {
         let before = table.clone();
         table.insert(3, "c");
         table.remove(700);
-        assert_eq!((before.get(3), before.get(700), before.len()), (Some(&"a"), Some(&"b"), 2));
-        assert_eq!((table.get(3), table.get(700), table.len()), (Some(&"c"), None, 1));
+        assert_eq!((before.get(3), before.get(700)), (Some(&"a"), Some(&"b")));
+        assert_eq!((table.get(3), table.get(700)), (Some(&"c"), None));
     }
 }

@@ -3,8 +3,13 @@
 use serde::{Deserialize, Serialize};
 
 use crate::Kind;
+use crate::date::Date;
 
-/// What was read from a file. What is unknown is `None`.
+/// Goes up whenever the readers of [`Facts`] learn something new: files whose facts were read
+/// by an earlier one are read again at the next scan.
+pub const READER: u16 = 2;
+
+/// What was read from a file. What is unknown is `None` or empty.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Facts {
     /// Its kind.
@@ -15,31 +20,91 @@ pub struct Facts {
     pub size: u64,
     /// Last modification, Unix time in milliseconds.
     pub modified_ms: i64,
+    /// Which [`READER`] read it.
+    #[serde(default)]
+    pub reader: u16,
+    /// When it counts as new, Unix time in milliseconds: its modification if it was there at
+    /// its folder's first scan, else when it was found.
+    #[serde(default)]
+    pub added_ms: i64,
     /// The title inside the file.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub title: Option<String>,
-    /// The artist inside the file.
-    pub artist: Option<String>,
-    /// The album inside the file.
+    /// The artists inside the file.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub artists: Vec<String>,
+    /// The artist of the whole album.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub album_artist: Option<String>,
+    /// The album.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub album: Option<String>,
-    /// Date taken or released, ISO 8601.
-    pub date: Option<String>,
+    /// Number on the disc, and how many there are.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub track: (Option<u16>, Option<u16>),
+    /// Number of the disc, and how many there are.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub disc: (Option<u16>, Option<u16>),
+    /// Genres.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub genres: Vec<String>,
+    /// Composers.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub composers: Vec<String>,
+    /// Date taken or released.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub date: Option<Date>,
     /// Milliseconds.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub duration_ms: Option<u64>,
-    /// Width and height in pixels.
+    /// Width and height in pixels, as stored.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub resolution: Option<(u32, u32)>,
+    /// Exif orientation, 1 to 8; 1 is upright.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub orientation: Option<u8>,
+    /// The camera's maker and model.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub camera: Option<String>,
+    /// Pictures in 1000 seconds.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub frame_rate_milli: Option<u32>,
     /// **Bits** a second, all streams.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub bit_rate: Option<u32>,
     /// The picture's codec.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub video: Option<VideoCodec>,
-    /// The sound's codec.
-    pub audio: Option<AudioCodec>,
+    /// The audio tracks, the first one first.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub tracks: Vec<AudioTrack>,
+    /// Subtitle tracks inside the file.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub subtitles: Vec<SubtitleTrack>,
+    /// Subtitle files beside it.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub captions: Vec<Caption>,
+    /// Whether a picture is embedded.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub embedded_art: bool,
+    /// The name of a picture file beside it that shows it.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub art: Option<String>,
+    /// Which episode of which series.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub episode: Option<Episode>,
     /// First byte of media data and the first byte after it: what lies outside is header and
     /// index, which a device reads without playing.
+    #[serde(default, skip_serializing_if = "is_default")]
     pub media: Option<(u64, u64)>,
 }
 
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
 /// A file format that we know.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Format {
     /// MP4 with a picture.
@@ -50,15 +115,105 @@ pub enum Format {
     Jpeg,
     /// JPEG in a form that old devices do not read: progressive, four colours, 12 bits.
     JpegOther,
+    /// The older relation of MP4.
+    QuickTime,
+    /// Sound in MP4.
+    M4a,
+    /// AAC in ADTS frames.
+    Adts,
+    /// Matroska.
+    Matroska,
+    /// The web's subset of Matroska.
+    WebM,
+    /// MPEG transport stream.
+    MpegTs,
+    /// MPEG transport stream with time stamps, 192 bytes a packet.
+    M2ts,
+    /// MPEG program stream.
+    MpegPs,
+    /// Audio video interleave.
+    Avi,
+    /// Advanced systems format with a picture.
+    Wmv,
+    /// Advanced systems format, sound only.
+    Wma,
+    /// Free lossless audio.
+    Flac,
+    /// Ogg with Vorbis.
+    Vorbis,
+    /// Ogg with Opus.
+    Opus,
+    /// RIFF wave.
+    Wav,
+    /// Audio interchange.
+    Aiff,
+    /// PNG.
+    Png,
+    /// GIF.
+    Gif,
+    /// WebP.
+    WebP,
+    /// HEIF with HEVC.
+    Heic,
+    /// HEIF with AV1.
+    Avif,
 }
 
 impl Format {
-    /// The MIME type in `res` and Content-Type.
+    /// Every format.
+    pub const ALL: [Format; 25] = [
+        Format::Mp4,
+        Format::Mp3,
+        Format::Jpeg,
+        Format::JpegOther,
+        Format::QuickTime,
+        Format::M4a,
+        Format::Adts,
+        Format::Matroska,
+        Format::WebM,
+        Format::MpegTs,
+        Format::M2ts,
+        Format::MpegPs,
+        Format::Avi,
+        Format::Wmv,
+        Format::Wma,
+        Format::Flac,
+        Format::Vorbis,
+        Format::Opus,
+        Format::Wav,
+        Format::Aiff,
+        Format::Png,
+        Format::Gif,
+        Format::WebP,
+        Format::Heic,
+        Format::Avif,
+    ];
+
+    /// The MIME type in `res` and Content-Type (table 10.3).
     pub fn mime(self) -> &'static str {
         match self {
             Format::Mp4 => "video/mp4",
             Format::Mp3 => "audio/mpeg",
             Format::Jpeg | Format::JpegOther => "image/jpeg",
+            Format::QuickTime => "video/quicktime",
+            Format::M4a => "audio/mp4",
+            Format::Adts => "audio/vnd.dlna.adts",
+            Format::Matroska => "video/x-matroska",
+            Format::WebM => "video/webm",
+            Format::M2ts => "video/vnd.dlna.mpeg-tts",
+            Format::MpegTs | Format::MpegPs => "video/mpeg",
+            Format::Avi => "video/x-msvideo",
+            Format::Wmv => "video/x-ms-wmv",
+            Format::Wma => "audio/x-ms-wma",
+            Format::Flac => "audio/flac",
+            Format::Vorbis | Format::Opus => "audio/ogg",
+            Format::Wav => "audio/wav",
+            Format::Aiff => "audio/aiff",
+            Format::Png => "image/png",
+            Format::Gif => "image/gif",
+            Format::WebP => "image/webp",
+            Format::Heic => "image/heic",
+            Format::Avif => "image/avif",
         }
     }
 
@@ -68,6 +223,27 @@ impl Format {
             Format::Mp4 => "mp4",
             Format::Mp3 => "mp3",
             Format::Jpeg | Format::JpegOther => "jpg",
+            Format::QuickTime => "mov",
+            Format::M4a => "m4a",
+            Format::Adts => "aac",
+            Format::Matroska => "mkv",
+            Format::WebM => "webm",
+            Format::MpegTs => "ts",
+            Format::M2ts => "m2ts",
+            Format::MpegPs => "mpg",
+            Format::Avi => "avi",
+            Format::Wmv => "wmv",
+            Format::Wma => "wma",
+            Format::Flac => "flac",
+            Format::Vorbis => "ogg",
+            Format::Opus => "opus",
+            Format::Wav => "wav",
+            Format::Aiff => "aiff",
+            Format::Png => "png",
+            Format::Gif => "gif",
+            Format::WebP => "webp",
+            Format::Heic => "heic",
+            Format::Avif => "avif",
         }
     }
 }
@@ -75,23 +251,58 @@ impl Format {
 /// A picture's codec.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct VideoCodec {
-    /// `h264`, `hevc`, or the container's four-character code.
+    /// `h264`, `hevc`, or the container's own name for it.
     pub name: String,
     /// The codec's own number for its profile (H.264: 66 baseline, 77 main, 100 high).
     pub profile: Option<u8>,
-    /// Ten times the level (H.264 level 3.1 is 31).
+    /// The codec's own number for its level (H.264: ten times the level, 3.1 is 31).
     pub level: Option<u8>,
 }
 
-/// A sound's codec.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct AudioCodec {
-    /// `aac-lc`, `mp3`, or the container's four-character code.
-    pub name: String,
+/// An audio track.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AudioTrack {
+    /// `aac-lc`, `mp3`, or the container's own name for it.
+    pub codec: String,
     /// Hertz.
     pub sample_rate: Option<u32>,
     /// Channels.
     pub channels: Option<u32>,
+    /// Bits a sample.
+    pub bits: Option<u8>,
+    /// Language, as the container names it.
+    pub language: Option<String>,
+}
+
+/// A subtitle track inside a file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SubtitleTrack {
+    /// The container's name for its form.
+    pub codec: String,
+    /// Language, as the container names it.
+    pub language: Option<String>,
+}
+
+/// A subtitle file beside a film (CDS-59, CDS-62).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Caption {
+    /// Its name on disk.
+    pub name: String,
+    /// The part of the name before the extension that names a language.
+    pub language: Option<String>,
+    /// Whether it is WebVTT; else SubRip.
+    pub webvtt: bool,
+}
+
+/// An episode of a series.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Episode {
+    /// The series.
+    pub series: String,
+    /// The season.
+    pub season: u16,
+    /// The number in its season.
+    pub number: u16,
 }
 
 impl Facts {
@@ -102,17 +313,42 @@ impl Facts {
             format,
             size,
             modified_ms,
+            reader: READER,
+            added_ms: modified_ms,
             title: None,
-            artist: None,
+            artists: Vec::new(),
+            album_artist: None,
             album: None,
+            track: (None, None),
+            disc: (None, None),
+            genres: Vec::new(),
+            composers: Vec::new(),
             date: None,
             duration_ms: None,
             resolution: None,
+            orientation: None,
+            camera: None,
+            frame_rate_milli: None,
             bit_rate: None,
             video: None,
-            audio: None,
+            tracks: Vec::new(),
+            subtitles: Vec::new(),
+            captions: Vec::new(),
+            embedded_art: false,
+            art: None,
+            episode: None,
             media: None,
         }
+    }
+
+    /// The first audio track.
+    pub fn audio(&self) -> Option<&AudioTrack> {
+        self.tracks.first()
+    }
+
+    /// The first artist.
+    pub fn artist(&self) -> Option<&str> {
+        self.artists.first().map(String::as_str)
     }
 
     /// The part of the file that holds media data, as (first byte, first byte after).

@@ -15,6 +15,7 @@
 pub mod access;
 pub mod account;
 pub mod catalogue;
+pub mod date;
 pub mod device;
 pub mod facts;
 pub mod kind;
@@ -25,6 +26,8 @@ pub mod proof;
 
 mod chunks;
 mod collate;
+mod packs;
+mod shards;
 
-pub use collate::sort_key;
+pub use collate::{fold, natural_order};
 pub use kind::{Kind, Kinds};

@@ -1,14 +1,19 @@
 //! What a device is shown: the decision applied to its Browse.
 
-use mostra_protocol::content_directory::{Browse, BrowseFlag};
+use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
 use mostra_protocol::didl::{self, Body, Resource};
+use mostra_protocol::dlna::ProtocolInfo;
+use mostra_protocol::object_filter::Filter;
 use mostra_protocol::soap::Fault;
 
 use crate::access::Decision;
-use crate::catalogue::{Catalogue, ItemView, Node, Object};
+use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, item_class};
+use crate::facts::{Facts, Format};
+use crate::profile::Rendition;
+use crate::shards::{mix, mix_text};
 use crate::{Kind, profile};
 
-/// An answered Browse.
+/// An answered Browse or Search.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Answer {
     /// The DIDL-Lite document.
@@ -29,8 +34,18 @@ pub struct Answer {
 const WAITING_ID: &str = "waiting";
 const WAITING_TITLE: &str = "Not let in yet: please ask the house";
 
-/// Answers a Browse for a device. `base` is `http://address:port` as this device reaches us;
-/// `offset` is the device's own update-id offset.
+/// How an answer is written for the device that asks.
+#[derive(Debug, Clone, Copy)]
+pub struct Form<'a> {
+    /// `http://address:port` as this device reaches us (CDS-22).
+    pub base: &'a str,
+    /// The device's own update-id offset (CDS-45).
+    pub offset: u32,
+    /// Whether pictures can be taken from films.
+    pub films_pictured: bool,
+}
+
+/// Answers a Browse for a device.
 ///
 /// # Errors
 /// 701 for an object that does not exist for this device, 710 for the children of an item.
@@ -38,42 +53,84 @@ pub fn browse(
     catalogue: &Catalogue,
     decision: &Decision,
     browse: &Browse,
-    base: &str,
-    offset: u32,
+    form: Form<'_>,
 ) -> Result<Answer, Fault> {
     let pass = match decision {
         Decision::Admitted(pass) => pass,
-        Decision::Waiting => return threshold(catalogue, browse, offset, Some(WAITING_TITLE)),
-        Decision::Refused => return threshold(catalogue, browse, offset, None),
+        Decision::Waiting => return threshold(catalogue, browse, form.offset, Some(WAITING_TITLE)),
+        Decision::Refused => return threshold(catalogue, browse, form.offset, None),
     };
     let asked = catalogue.object(pass, &browse.object).ok_or(Fault::NoSuchObject)?;
     let title = asked.title.clone();
-    let (objects, total, update_id) = match browse.flag {
+    let page = match browse.flag {
         BrowseFlag::Metadata => {
             let update_id = catalogue.object_update_id(pass, &browse.object).unwrap_or_default();
-            (vec![asked], 1, update_id)
+            Page { objects: vec![asked], total: 1, update_id }
         }
-        BrowseFlag::DirectChildren => {
-            let page = catalogue
-                .children(pass, &browse.object, browse.start, browse.count, &browse.sort)
-                .ok_or(Fault::NoSuchContainer)?;
-            (page.objects, page.total, page.update_id)
-        }
+        BrowseFlag::DirectChildren => catalogue
+            .children(pass, &browse.object, browse.start, browse.count, &browse.sort)
+            .ok_or(Fault::NoSuchContainer)?,
     };
-    let items = objects.iter().filter(|o| matches!(o.node, Node::Item(_))).count() as u32;
-    let objects: Vec<didl::Object> = objects.into_iter().map(|o| object(o, base)).collect();
-    Ok(Answer {
-        result: didl::write(&objects, &browse.filter),
+    Ok(written(catalogue, page, &browse.filter, title, form))
+}
+
+/// Answers a Search for a device.
+///
+/// # Errors
+/// 710 for a container that does not exist for this device.
+pub fn search(
+    catalogue: &Catalogue,
+    decision: &Decision,
+    search: &Search,
+    form: Form<'_>,
+) -> Result<Answer, Fault> {
+    let Decision::Admitted(pass) = decision else {
+        // What a device sees that is not let in holds nothing that could be found.
+        let known = search.container == "0"
+            || (search.container == WAITING_ID && *decision == Decision::Waiting);
+        if !known {
+            return Err(Fault::NoSuchContainer);
+        }
+        let update_id = catalogue.update_id();
+        let page = Page { objects: vec![], total: 0, update_id };
+        return Ok(written(catalogue, page, &search.filter, "Root".into(), form));
+    };
+    let title = catalogue.object(pass, &search.container).map(|o| o.title).unwrap_or_default();
+    let page = catalogue
+        .search(
+            pass,
+            &search.container,
+            &search.criteria,
+            search.start,
+            search.count,
+            &search.sort,
+        )
+        .ok_or(Fault::NoSuchContainer)?;
+    Ok(written(catalogue, page, &search.filter, title, form))
+}
+
+fn written(
+    catalogue: &Catalogue,
+    page: Page,
+    filter: &Filter,
+    title: String,
+    form: Form<'_>,
+) -> Answer {
+    let items = page.objects.iter().filter(|o| matches!(o.node, Node::Item(_))).count() as u32;
+    let objects: Vec<didl::Object> =
+        page.objects.into_iter().map(|o| object(catalogue, o, form)).collect();
+    Answer {
+        result: didl::write(&objects, filter),
         returned: objects.len() as u32,
-        total,
-        update_id: update_id.wrapping_add(offset),
+        total: page.total,
+        update_id: page.update_id.wrapping_add(form.offset),
         items,
         title,
-    })
+    }
 }
 
 /// The path at which an item's file is served.
-pub fn media_path(id: &str, item: &ItemView<'_>) -> String {
+pub fn media_path(id: &str, item: &ItemView) -> String {
     let original = item.reference.as_deref().unwrap_or(id);
     format!("/media/{original}.{}", item.facts.format.extension())
 }
@@ -81,6 +138,38 @@ pub fn media_path(id: &str, item: &ItemView<'_>) -> String {
 /// The object id in the last segment of a media path: what stands before the extension.
 pub fn media_id(segment: &str) -> &str {
     segment.split('.').next().unwrap_or(segment)
+}
+
+/// The path of a picture that stands for an item, or of a smaller form of a picture. It
+/// changes when what it shows does (CDS-58).
+pub fn art_path(original: &str, facts: &Facts, rendition: Rendition) -> String {
+    format!("/art/{original}.{:x}.{}.jpg", art_stamp(facts), rendition.word())
+}
+
+/// A number that changes when the picture of an item may have.
+pub fn art_stamp(facts: &Facts) -> u64 {
+    let seed = mix(facts.modified_ms as u64, facts.size);
+    mix_text(seed, facts.art.as_deref().unwrap_or_default()) >> 16
+}
+
+/// The path of a subtitle file.
+pub fn caption_path(original: &str, number: usize, webvtt: bool) -> String {
+    format!("/captions/{original}.{number}.{}", if webvtt { "vtt" } else { "srt" })
+}
+
+/// Whether a picture can be shown for an item.
+fn is_pictured(facts: &Facts, form: Form<'_>) -> bool {
+    let beside = facts.embedded_art || facts.art.is_some();
+    beside
+        || match facts.kind {
+            // These are decoded by the same program that takes pictures from films.
+            Kind::Picture if matches!(facts.format, Format::Heic | Format::Avif) => {
+                form.films_pictured
+            }
+            Kind::Picture => true,
+            Kind::Video => form.films_pictured,
+            Kind::Music => false,
+        }
 }
 
 /// What a device sees that is not let in: the root, and in it a notice or nothing.
@@ -96,6 +185,8 @@ fn threshold(
         title: title.into(),
         class: "object.container",
         properties: vec![],
+        roles: vec![],
+        art: vec![],
         body: Body::Container { child_count: Some(children) },
     };
     let waiting = notice.map(|title| container(WAITING_ID, "0", title, 0));
@@ -122,50 +213,130 @@ fn threshold(
     })
 }
 
-fn object(object: Object<'_>, base: &str) -> didl::Object {
+fn object(catalogue: &Catalogue, object: Object, form: Form<'_>) -> didl::Object {
     let Object { id, parent, title, node } = object;
     match node {
-        Node::Container { children, directory, .. } => didl::Object {
-            id,
-            parent,
-            title,
-            class: if directory { "object.container.storageFolder" } else { "object.container" },
-            properties: if directory { vec![("upnp:storageUsed", "-1".into())] } else { vec![] },
-            body: Body::Container { child_count: Some(children) },
-        },
-        Node::Item(item) => {
-            let facts = item.facts;
-            let class = match facts.kind {
-                Kind::Video => "object.item.videoItem",
-                Kind::Music => "object.item.audioItem.musicTrack",
-                Kind::Picture => "object.item.imageItem.photo",
-            };
+        Node::Container { children, class, artist, art, .. } => {
             let mut properties = Vec::new();
-            let mut add = |name, value: &Option<String>| {
-                if let Some(value) = value {
-                    properties.push((name, value.clone()));
-                }
-            };
-            // Older players read only one of creator and artist (CDS-17).
-            add("dc:creator", &facts.artist);
-            if facts.kind == Kind::Music {
-                add("upnp:artist", &facts.artist);
-                add("upnp:album", &facts.album);
+            if class == ContainerClass::Directory {
+                properties.push(("upnp:storageUsed", "-1".to_owned()));
             }
-            add("dc:date", &facts.date);
-            let url = format!("{base}{}", media_path(&id, &item));
-            let resource = Resource {
-                url,
-                info: profile::protocol_info(facts),
-                size: Some(facts.size),
-                duration_ms: facts.duration_ms,
-                bytes_per_second: facts.bit_rate.map(|bits| bits / 8),
-                resolution: facts.resolution,
-                sample_rate: facts.audio.as_ref().and_then(|a| a.sample_rate),
-                channels: facts.audio.as_ref().and_then(|a| a.channels),
-            };
-            let body = Body::Item { reference: item.reference, resources: vec![resource] };
-            didl::Object { id, parent, title, class, properties, body }
+            if let Some(artist) = artist {
+                properties.push(("dc:creator", artist.clone()));
+                properties.push(("upnp:artist", artist));
+            }
+            let art = art.and_then(|serial| catalogue.art_of_file(serial));
+            let art = art.filter(|(_, facts)| is_pictured(facts, form));
+            let thumbnail = Rendition::Thumbnail;
+            let art = art.map(|(original, facts)| {
+                let path = art_path(&original, &facts, thumbnail);
+                (format!("{}{path}", form.base), thumbnail.profile())
+            });
+            didl::Object {
+                id,
+                parent,
+                title,
+                class: class.upnp(),
+                properties,
+                roles: vec![],
+                art: art.into_iter().collect(),
+                body: Body::Container { child_count: Some(children) },
+            }
         }
+        Node::Item(view) => item(id, parent, title, *view, form),
+    }
+}
+
+fn item(
+    id: String,
+    parent: String,
+    title: String,
+    view: ItemView,
+    form: Form<'_>,
+) -> didl::Object {
+    let original = view.reference.clone().unwrap_or_else(|| id.clone());
+    let path = media_path(&id, &view);
+    let facts = view.facts;
+    let mut properties: Vec<(&'static str, String)> = Vec::new();
+    let mut roles = Vec::new();
+    // Older players read only one of creator and artist (CDS-17); a plain artist comes first
+    // (CDS-14).
+    properties.extend(facts.artist().map(|a| ("dc:creator", a.to_owned())));
+    properties.extend(facts.artists.iter().map(|a| ("upnp:artist", a.clone())));
+    if let Some(artist) = &facts.album_artist {
+        roles.push((properties.len(), "AlbumArtist"));
+        properties.push(("upnp:artist", artist.clone()));
+    }
+    for composer in &facts.composers {
+        roles.push((properties.len(), "Composer"));
+        properties.push(("upnp:artist", composer.clone()));
+    }
+    properties.extend(facts.album.iter().map(|a| ("upnp:album", a.clone())));
+    properties.extend(facts.genres.iter().map(|g| ("upnp:genre", g.clone())));
+    if let (Kind::Music, Some(track)) = (facts.kind, facts.track.0) {
+        properties.push(("upnp:originalTrackNumber", track.to_string()));
+    }
+    properties.extend(facts.date.map(|d| ("dc:date", d.to_string())));
+    let url = |path: String| format!("{}{path}", form.base);
+    let mut info = profile::protocol_info(&facts);
+    if let Some(mime) = view.mime {
+        info = ProtocolInfo { mime, profile: None, ..info };
+    }
+    let bare = |url, info| Resource {
+        url,
+        info,
+        size: None,
+        duration_ms: None,
+        bytes_per_second: None,
+        resolution: None,
+        sample_rate: None,
+        channels: None,
+        bits: None,
+    };
+    let mut resources = vec![Resource {
+        size: Some(facts.size),
+        duration_ms: facts.duration_ms,
+        bytes_per_second: facts.bit_rate.map(|bits| bits / 8),
+        resolution: facts.resolution,
+        sample_rate: facts.audio().and_then(|a| a.sample_rate),
+        channels: facts.audio().and_then(|a| a.channels),
+        bits: facts.audio().and_then(|a| a.bits),
+        ..bare(url(path), info)
+    }];
+    let pictured = is_pictured(&facts, form);
+    let art_url = |rendition| url(art_path(&original, &facts, rendition));
+    let mut art = Vec::new();
+    if pictured {
+        art.push((art_url(Rendition::Thumbnail), Rendition::Thumbnail.profile()));
+    }
+    if pictured && facts.kind == Kind::Picture {
+        // Largest first, so that who looks only at the second still gets a good one.
+        for rendition in Rendition::ALL.into_iter().rev() {
+            let upright = facts.resolution.map(|size| upright(size, facts.orientation));
+            let smaller = upright.is_none_or(|s| rendition.fit(s) != s);
+            if smaller || rendition == Rendition::Thumbnail {
+                let info = rendition.protocol_info();
+                let resolution = upright.map(|size| rendition.fit(size));
+                resources.push(Resource { resolution, ..bare(art_url(rendition), info) });
+            }
+        }
+    } else if pictured {
+        art.push((art_url(Rendition::Medium), Rendition::Medium.profile()));
+    }
+    // At most 8 in all (CDS-28).
+    for (number, caption) in facts.captions.iter().enumerate().take(4) {
+        let path = caption_path(&original, number, caption.webvtt);
+        resources.push(bare(url(path), profile::caption_info(caption.webvtt)));
+    }
+    let body = Body::Item { reference: view.reference, resources };
+    let class = item_class(facts.kind);
+    didl::Object { id, parent, title, class, properties, roles, art, body }
+}
+
+/// A picture's size once it is turned upright by its Exif orientation.
+pub fn upright((width, height): (u32, u32), orientation: Option<u8>) -> (u32, u32) {
+    match orientation {
+        Some(5..=8) => (height, width),
+        _ => (width, height),
     }
 }

@@ -17,37 +17,160 @@ pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
     }
 }
 
-/// Every protocolInfo that [`protocol_info`] can give: what GetProtocolInfo lists (CM-3).
-pub fn all() -> Vec<ProtocolInfo> {
-    let one = |format: Format, profile, flags| ProtocolInfo {
-        mime: format.mime().to_owned(),
-        profile,
+/// A size in which pictures are offered beside the original (CDS-55, CDS-56).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Rendition {
+    /// 160 × 160 at most.
+    Thumbnail,
+    /// 640 × 480 at most.
+    Small,
+    /// 1024 × 768 at most.
+    Medium,
+}
+
+impl Rendition {
+    /// Smallest first.
+    pub const ALL: [Rendition; 3] = [Rendition::Thumbnail, Rendition::Small, Rendition::Medium];
+
+    /// Its DLNA profile.
+    pub fn profile(self) -> &'static str {
+        match self {
+            Rendition::Thumbnail => "JPEG_TN",
+            Rendition::Small => "JPEG_SM",
+            Rendition::Medium => "JPEG_MED",
+        }
+    }
+
+    /// The word for it in URLs.
+    pub fn word(self) -> &'static str {
+        match self {
+            Rendition::Thumbnail => "tn",
+            Rendition::Small => "sm",
+            Rendition::Medium => "med",
+        }
+    }
+
+    /// Reads [`word`](Self::word).
+    pub fn from_word(word: &str) -> Option<Rendition> {
+        Rendition::ALL.into_iter().find(|r| r.word() == word)
+    }
+
+    /// The most pixels across and down.
+    pub fn bounds(self) -> (u32, u32) {
+        match self {
+            Rendition::Thumbnail => (160, 160),
+            Rendition::Small => (640, 480),
+            Rendition::Medium => (1024, 768),
+        }
+    }
+
+    /// The size to which a picture of this size is brought: within bounds, its shape kept,
+    /// never made larger.
+    pub fn fit(self, (width, height): (u32, u32)) -> (u32, u32) {
+        let (w, h) = self.bounds();
+        if width <= w && height <= h {
+            return (width, height);
+        }
+        let (width, height) = (u64::from(width.max(1)), u64::from(height.max(1)));
+        let (w, h) = (u64::from(w), u64::from(h));
+        let (x, y) = match width * h > height * w {
+            true => (w, (height * w / width).max(1)),
+            false => ((width * h / height).max(1), h),
+        };
+        (x as u32, y as u32)
+    }
+
+    /// Its protocolInfo: always JPEG, and converted.
+    pub fn protocol_info(self) -> ProtocolInfo {
+        ProtocolInfo {
+            mime: Format::Jpeg.mime().to_owned(),
+            profile: Some(self.profile()),
+            byte_seek: true,
+            converted: true,
+            flags: FLAGS_PICTURE,
+        }
+    }
+}
+
+/// The protocolInfo of a subtitle file.
+pub fn caption_info(webvtt: bool) -> ProtocolInfo {
+    ProtocolInfo {
+        mime: if webvtt { "text/vtt" } else { "text/srt" }.to_owned(),
+        profile: None,
         byte_seek: true,
         converted: false,
-        flags,
-    };
-    let pictures = [Some("JPEG_TN"), Some("JPEG_SM"), Some("JPEG_MED"), Some("JPEG_LRG"), None];
-    let mut list: Vec<_> = pictures.map(|p| one(Format::Jpeg, p, FLAGS_PICTURE)).into();
-    list.extend([Some("MP3"), Some("MP3X"), None].map(|p| one(Format::Mp3, p, FLAGS_FILE)));
-    list.extend([Some("AVC_MP4_MP_SD_AAC_MULT5"), None].map(|p| one(Format::Mp4, p, FLAGS_FILE)));
-    list
+        flags: FLAGS_PICTURE,
+    }
+}
+
+/// The profiles that originals of a format can have, beside none.
+fn profiles(format: Format) -> &'static [&'static str] {
+    match format {
+        Format::Jpeg => &["JPEG_TN", "JPEG_SM", "JPEG_MED", "JPEG_LRG"],
+        Format::Png => &["PNG_TN", "PNG_LRG"],
+        Format::Gif => &["GIF_LRG"],
+        Format::Mp3 => &["MP3", "MP3X"],
+        Format::M4a => &["AAC_ISO_320", "AAC_ISO"],
+        Format::Adts => &["AAC_ADTS_320", "AAC_ADTS"],
+        Format::MpegPs => &["MPEG1", "MPEG_PS_PAL", "MPEG_PS_NTSC"],
+        Format::Mp4 => {
+            &["AVC_MP4_MP_SD_AAC_MULT5", "AVC_MP4_MP_SD_MPEG1_L3", "AVC_MP4_MP_SD_AC3"]
+        }
+        Format::MpegTs => &[
+            "MPEG_TS_SD_EU_ISO",
+            "MPEG_TS_SD_NA_ISO",
+            "MPEG_TS_HD_NA_ISO",
+            "AVC_TS_MP_SD_AC3_ISO",
+            "AVC_TS_MP_SD_AAC_MULT5_ISO",
+            "AVC_TS_MP_SD_MPEG1_L3_ISO",
+            "AVC_TS_MP_HD_AC3_ISO",
+            "AVC_TS_MP_HD_AAC_MULT5_ISO",
+            "AVC_TS_MP_HD_MPEG1_L3_ISO",
+        ],
+        _ => &[],
+    }
+}
+
+/// Every protocolInfo that can stand in a `res`: what GetProtocolInfo lists (CM-3).
+pub fn all() -> Vec<ProtocolInfo> {
+    let mut list: Vec<ProtocolInfo> = Vec::new();
+    for format in Format::ALL {
+        let picture = format.mime().starts_with("image/");
+        let named = profiles(format).iter().map(|p| Some(*p)).chain([None]);
+        list.extend(named.map(|profile| ProtocolInfo {
+            mime: format.mime().to_owned(),
+            profile,
+            byte_seek: true,
+            converted: false,
+            flags: if picture { FLAGS_PICTURE } else { FLAGS_FILE },
+        }));
+    }
+    list.extend(Rendition::ALL.map(Rendition::protocol_info));
+    list.extend([false, true].map(caption_info));
+    let mut once: Vec<ProtocolInfo> = Vec::new();
+    for info in list {
+        if !once.contains(&info) {
+            once.push(info);
+        }
+    }
+    once
 }
 
 fn profile(facts: &Facts) -> Option<&'static str> {
+    let within = |w: u32, h: u32| facts.resolution.is_some_and(|(x, y)| x <= w && y <= h);
     match facts.format {
-        Format::Jpeg => {
-            let (w, h) = facts.resolution?;
-            match () {
-                () if w <= 160 && h <= 160 => Some("JPEG_TN"),
-                () if w <= 640 && h <= 480 => Some("JPEG_SM"),
-                () if w <= 1024 && h <= 768 => Some("JPEG_MED"),
-                () if w <= 4096 && h <= 4096 => Some("JPEG_LRG"),
-                () => None,
-            }
-        }
-        Format::JpegOther => None,
+        Format::Jpeg => match () {
+            () if within(160, 160) => Some("JPEG_TN"),
+            () if within(640, 480) => Some("JPEG_SM"),
+            () if within(1024, 768) => Some("JPEG_MED"),
+            () if within(4096, 4096) => Some("JPEG_LRG"),
+            () => None,
+        },
+        Format::Png if within(160, 160) => Some("PNG_TN"),
+        Format::Png if within(4096, 4096) => Some("PNG_LRG"),
+        Format::Gif if within(1600, 1200) => Some("GIF_LRG"),
         Format::Mp3 => {
-            let audio = facts.audio.as_ref()?;
+            let audio = facts.audio()?;
             let two = matches!(audio.channels, Some(1 | 2));
             match audio.sample_rate? {
                 32_000 | 44_100 | 48_000 if two && facts.bit_rate? <= 320_000 => Some("MP3"),
@@ -55,21 +178,78 @@ fn profile(facts: &Facts) -> Option<&'static str> {
                 _ => None,
             }
         }
-        Format::Mp4 => {
-            let (video, audio) = (facts.video.as_ref()?, facts.audio.as_ref()?);
-            let (w, h) = facts.resolution?;
-            let main = video.name == "h264" && video.profile? == 77 && video.level? <= 30;
-            let aac =
-                audio.name == "aac-lc" && audio.channels? <= 6 && audio.sample_rate? <= 48_000;
-            (main && aac && w <= 720 && h <= 576).then_some("AVC_MP4_MP_SD_AAC_MULT5")
+        Format::M4a | Format::Adts => {
+            let audio = facts.audio().filter(|a| a.codec == "aac-lc")?;
+            if audio.sample_rate? > 48_000 || audio.channels? > 2 {
+                return None;
+            }
+            Some(match (facts.format, facts.bit_rate? <= 320_000) {
+                (Format::M4a, true) => "AAC_ISO_320",
+                (Format::M4a, false) => "AAC_ISO",
+                (_, true) => "AAC_ADTS_320",
+                (_, false) => "AAC_ADTS",
+            })
         }
+        Format::Mp4 => {
+            let (video, audio) = (facts.video.as_ref()?, facts.audio()?);
+            let main = video.name == "h264" && video.profile? == 77 && video.level? <= 30;
+            if !main || !within(720, 576) || audio.sample_rate? > 48_000 {
+                return None;
+            }
+            match audio.codec.as_str() {
+                "aac-lc" if audio.channels? <= 6 => Some("AVC_MP4_MP_SD_AAC_MULT5"),
+                "mp3" if audio.channels? <= 2 => Some("AVC_MP4_MP_SD_MPEG1_L3"),
+                "ac3" => Some("AVC_MP4_MP_SD_AC3"),
+                _ => None,
+            }
+        }
+        Format::MpegPs => {
+            let (video, audio) = (facts.video.as_ref()?, facts.audio()?);
+            let sound = matches!(audio.codec.as_str(), "mp2" | "ac3" | "lpcm");
+            match (video.name.as_str(), facts.frame_rate_milli?) {
+                ("mpeg1video", _) if within(352, 288) && audio.codec == "mp2" => Some("MPEG1"),
+                ("mpeg2video", 25_000) if within(720, 576) && sound => Some("MPEG_PS_PAL"),
+                ("mpeg2video", 29_970) if within(720, 480) && sound => Some("MPEG_PS_NTSC"),
+                _ => None,
+            }
+        }
+        Format::MpegTs => {
+            let (video, audio) = (facts.video.as_ref()?, facts.audio()?);
+            let rate = facts.frame_rate_milli.unwrap_or(0);
+            match (video.name.as_str(), audio.codec.as_str()) {
+                ("mpeg2video", "mp2" | "ac3") if rate == 25_000 && within(720, 576) => {
+                    Some("MPEG_TS_SD_EU_ISO")
+                }
+                ("mpeg2video", "ac3") if rate == 29_970 && within(720, 480) => {
+                    Some("MPEG_TS_SD_NA_ISO")
+                }
+                ("mpeg2video", "ac3") if matches!(rate, 29_970 | 59_940) && within(1920, 1080) => {
+                    Some("MPEG_TS_HD_NA_ISO")
+                }
+                ("h264", sound) if video.profile? == 77 => {
+                    let small = video.level? <= 30 && within(720, 576);
+                    let large = video.level? <= 40 && within(1920, 1080);
+                    match sound {
+                        "ac3" if small => Some("AVC_TS_MP_SD_AC3_ISO"),
+                        "aac-lc" if small => Some("AVC_TS_MP_SD_AAC_MULT5_ISO"),
+                        "mp3" if small => Some("AVC_TS_MP_SD_MPEG1_L3_ISO"),
+                        "ac3" if large => Some("AVC_TS_MP_HD_AC3_ISO"),
+                        "aac-lc" if large => Some("AVC_TS_MP_HD_AAC_MULT5_ISO"),
+                        "mp3" if large => Some("AVC_TS_MP_HD_MPEG1_L3_ISO"),
+                        _ => None,
+                    }
+                }
+                _ => None,
+            }
+        }
+        _ => None,
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::{AudioCodec, VideoCodec};
+    use crate::facts::{AudioTrack, VideoCodec};
 
     fn picture(format: Format, w: u32, h: u32) -> Option<&'static str> {
         profile(&Facts { resolution: Some((w, h)), ..Facts::bare(Kind::Picture, format, 1, 0) })
@@ -94,11 +274,12 @@ mod tests {
                     profile: Some(profile),
                     level: Some(level),
                 }),
-                audio: Some(AudioCodec {
-                    name: "aac-lc".into(),
+                tracks: vec![AudioTrack {
+                    codec: "aac-lc".into(),
                     sample_rate: Some(48_000),
                     channels: Some(2),
-                }),
+                    ..AudioTrack::default()
+                }],
                 ..Facts::bare(Kind::Video, Format::Mp4, 1, 0)
             })
         };
@@ -106,6 +287,14 @@ mod tests {
         assert_eq!(film(100, 30, (720, 576)), None);
         assert_eq!(film(77, 31, (720, 576)), None);
         assert_eq!(film(77, 30, (1280, 720)), None);
+    }
+
+    #[test]
+    fn renditions_keep_the_shape_and_stay_within_bounds() {
+        assert_eq!(Rendition::Thumbnail.fit((4000, 3000)), (160, 120));
+        assert_eq!(Rendition::Small.fit((3000, 4000)), (360, 480));
+        assert_eq!(Rendition::Medium.fit((100, 50)), (100, 50));
+        assert_eq!(Rendition::Thumbnail.fit((100_000, 1)), (160, 1));
     }
 
     #[test]

@@ -1,6 +1,7 @@
-//! ContentDirectory:1: what a Browse asks.
+//! ContentDirectory:1: what a Browse or a Search asks.
 
 use crate::object_filter::Filter;
+use crate::search::{self, Criteria};
 use crate::soap::{Call, Fault};
 use crate::sort::{self, SortKey};
 
@@ -42,23 +43,63 @@ impl Browse {
             "BrowseDirectChildren" => BrowseFlag::DirectChildren,
             _ => return Err(Fault::InvalidArgs),
         };
-        let start = call.argument("StartingIndex").unwrap_or("0").trim();
-        let count = call.argument("RequestedCount").unwrap_or("0").trim();
-        let count = match count.parse::<i128>() {
-            Ok(-1) => 0,
-            Ok(n) if n > i128::from(u32::MAX) => 0,
-            Ok(n) => u32::try_from(n).map_err(|_| Fault::InvalidArgs)?,
-            Err(_) => return Err(Fault::InvalidArgs),
-        };
+        let (start, count) = window(call)?;
         Ok(Browse {
             object: call.required("ObjectID")?.trim().to_owned(),
             flag,
             filter: Filter::parse(call.argument("Filter").unwrap_or("*")),
-            start: start.parse().map_err(|_| Fault::InvalidArgs)?,
+            start,
             count,
             sort: sort::parse(call.argument("SortCriteria").unwrap_or(""))?,
         })
     }
+}
+
+/// A Search call, read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Search {
+    /// The container in which to search.
+    pub container: String,
+    /// What to find.
+    pub criteria: Criteria,
+    /// Which properties.
+    pub filter: Filter,
+    /// First match wanted.
+    pub start: u32,
+    /// Most matches wanted, 0 for all.
+    pub count: u32,
+    /// The order; empty for the default.
+    pub sort: Vec<SortKey>,
+}
+
+impl Search {
+    /// Reads the arguments, as lenient as [`Browse::read`].
+    ///
+    /// # Errors
+    /// 402 for bad arguments, 708 for bad criteria, 709 for sort criteria that we do not have.
+    pub fn read(call: &Call) -> Result<Search, Fault> {
+        let (start, count) = window(call)?;
+        Ok(Search {
+            container: call.required("ContainerID")?.trim().to_owned(),
+            criteria: search::parse(call.argument("SearchCriteria").unwrap_or("*"))?,
+            filter: Filter::parse(call.argument("Filter").unwrap_or("*")),
+            start,
+            count,
+            sort: sort::parse(call.argument("SortCriteria").unwrap_or(""))?,
+        })
+    }
+}
+
+fn window(call: &Call) -> Result<(u32, u32), Fault> {
+    let start = call.argument("StartingIndex").unwrap_or("0").trim();
+    let count = call.argument("RequestedCount").unwrap_or("0").trim();
+    let count = match count.parse::<i128>() {
+        Ok(-1) => 0,
+        Ok(n) if n > i128::from(u32::MAX) => 0,
+        Ok(n) => u32::try_from(n).map_err(|_| Fault::InvalidArgs)?,
+        Err(_) => return Err(Fault::InvalidArgs),
+    };
+    Ok((start.parse().map_err(|_| Fault::InvalidArgs)?, count))
 }
 
 #[cfg(test)]

@@ -26,6 +26,10 @@ pub struct Object {
     pub class: &'static str,
     /// Descriptive properties in the order to write them: (`dc:date`, value).
     pub properties: Vec<(&'static str, String)>,
+    /// A role in an attribute, for the property at this place: (2, `AlbumArtist`) (CDS-14).
+    pub roles: Vec<(usize, &'static str)>,
+    /// `upnp:albumArtURI` with its DLNA profile, smallest first (CDS-55).
+    pub art: Vec<(String, &'static str)>,
     /// What only containers or only items have.
     pub body: Body,
 }
@@ -66,6 +70,8 @@ pub struct Resource {
     pub sample_rate: Option<u32>,
     /// Channels of sound.
     pub channels: Option<u32>,
+    /// Bits a sample.
+    pub bits: Option<u8>,
 }
 
 /// Writes objects as one document, holding what the filter wants.
@@ -108,12 +114,24 @@ fn write_object(out: &mut String, object: &Object, filter: &Filter) {
     out.push_str("><dc:title>");
     escape_into(out, clip(&object.title, TITLE_BYTES));
     let _ = write!(out, "</dc:title><upnp:class>{}</upnp:class>", object.class);
-    for (name, value) in &object.properties {
+    for (at, (name, value)) in object.properties.iter().enumerate() {
         // Required by the class table, whatever the filter says.
         if *name == "upnp:storageUsed" || filter.wants(name) {
-            let _ = write!(out, "<{name}>");
+            let _ = write!(out, "<{name}");
+            if let Some((_, role)) = object.roles.iter().find(|(n, _)| *n == at) {
+                let _ = write!(out, " role=\"{role}\"");
+            }
+            out.push('>');
             escape_into(out, clip(value, TEXT_BYTES));
             let _ = write!(out, "</{name}>");
+        }
+    }
+    if filter.wants("upnp:albumArtURI") {
+        for (url, profile) in &object.art {
+            // The profile comes along without being named (CDS-41).
+            let _ = write!(out, "<upnp:albumArtURI dlna:profileID=\"{profile}\">");
+            escape_into(out, url);
+            out.push_str("</upnp:albumArtURI>");
         }
     }
     if let Body::Item { resources, .. } = &object.body
@@ -134,6 +152,7 @@ fn write_resource(out: &mut String, resource: &Resource, filter: &Filter) {
         ("res@duration", "duration", resource.duration_ms.map(dlna::duration)),
         ("res@bitrate", "bitrate", resource.bytes_per_second.map(|v| v.to_string())),
         ("res@sampleFrequency", "sampleFrequency", resource.sample_rate.map(|v| v.to_string())),
+        ("res@bitsPerSample", "bitsPerSample", resource.bits.map(|v| v.to_string())),
         ("res@nrAudioChannels", "nrAudioChannels", resource.channels.map(|v| v.to_string())),
         ("res@resolution", "resolution", resource.resolution.map(|(w, h)| format!("{w}x{h}"))),
     ];
@@ -221,6 +240,8 @@ mod tests {
             title: title.into(),
             class: "object.item.videoItem",
             properties: vec![("dc:date", "2021-06-04".into())],
+            roles: vec![],
+            art: vec![],
             body: Body::Item {
                 reference: Some("b".into()),
                 resources: vec![Resource {
@@ -232,6 +253,7 @@ mod tests {
                     resolution: Some((1920, 1080)),
                     sample_rate: None,
                     channels: None,
+                    bits: None,
                 }],
             },
         }

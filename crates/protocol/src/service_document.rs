@@ -73,6 +73,23 @@ const CONTENT_ACTIONS: &[Action] = &[
             ("UpdateID", "A_ARG_TYPE_UpdateID"),
         ],
     },
+    Action {
+        name: "Search",
+        inputs: &[
+            ("ContainerID", "A_ARG_TYPE_ObjectID"),
+            ("SearchCriteria", "A_ARG_TYPE_SearchCriteria"),
+            ("Filter", "A_ARG_TYPE_Filter"),
+            ("StartingIndex", "A_ARG_TYPE_Index"),
+            ("RequestedCount", "A_ARG_TYPE_Count"),
+            ("SortCriteria", "A_ARG_TYPE_SortCriteria"),
+        ],
+        outputs: &[
+            ("Result", "A_ARG_TYPE_Result"),
+            ("NumberReturned", "A_ARG_TYPE_Count"),
+            ("TotalMatches", "A_ARG_TYPE_Count"),
+            ("UpdateID", "A_ARG_TYPE_UpdateID"),
+        ],
+    },
 ];
 
 const CONTENT_VARIABLES: &[Variable] = &[
@@ -84,6 +101,7 @@ const CONTENT_VARIABLES: &[Variable] = &[
     var("A_ARG_TYPE_ObjectID", "string"),
     var("A_ARG_TYPE_Result", "string"),
     listed("A_ARG_TYPE_BrowseFlag", &["BrowseMetadata", "BrowseDirectChildren"]),
+    var("A_ARG_TYPE_SearchCriteria", "string"),
     var("A_ARG_TYPE_Filter", "string"),
     var("A_ARG_TYPE_SortCriteria", "string"),
     var("A_ARG_TYPE_Index", "ui4"),

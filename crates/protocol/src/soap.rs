@@ -46,6 +46,9 @@ pub enum Fault {
     /// 701 of ContentDirectory.
     #[error("No such object")]
     NoSuchObject,
+    /// 708 of ContentDirectory.
+    #[error("Unsupported or invalid search criteria")]
+    InvalidSearch,
     /// 709 of ContentDirectory.
     #[error("Unsupported or invalid sort criteria")]
     InvalidSort,
@@ -65,6 +68,7 @@ impl Fault {
             Fault::InvalidArgs => 402,
             Fault::ActionFailed => 501,
             Fault::NoSuchObject => 701,
+            Fault::InvalidSearch => 708,
             Fault::InvalidSort => 709,
             Fault::NoSuchContainer => 710,
             Fault::InvalidConnection => 706,

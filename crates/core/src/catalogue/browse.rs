@@ -1,13 +1,21 @@
 //! Reading the catalogue. Everything here takes a pass; what a pass does not cover does not
 //! exist.
 
-use mostra_protocol::sort::{SortBy, SortKey};
+use mostra_protocol::property::Property;
+use mostra_protocol::sort::SortKey;
 
-use super::id::{Place, View};
-use super::{Catalogue, File, Shelf};
+use super::cells::Seen;
+use super::change::title;
+use super::id::{Fixed, NodeId, Place};
+use super::record::Record;
+use super::settle::second;
+use super::shelf::{DEPTH, ROOT, Shelf};
+use super::sorted::Entry;
+use super::spots::{NEWEST, Order, ShelfKind};
+use super::{Catalogue, File};
+use crate::Kind;
 use crate::access::Pass;
 use crate::facts::Facts;
-use crate::{Kind, sort_key};
 
 /// Where a file is on the host. Only [`Catalogue::locate`] makes one, and that takes a pass.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,11 +34,17 @@ impl Located {
     pub fn path(&self) -> &str {
         &self.path
     }
+
+    /// Another file in the same directory: a subtitle file, a cover.
+    pub fn beside(&self, name: &str) -> Located {
+        let around = self.path.rsplit_once('/').map_or("", |(around, _)| around);
+        Located { root: self.root.clone(), path: format!("{around}/{name}") }
+    }
 }
 
 /// An object as the holder of a pass sees it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Object<'a> {
+pub struct Object {
     /// Its id.
     pub id: String,
     /// The id of the container around it; `-1` for the root.
@@ -38,43 +52,98 @@ pub struct Object<'a> {
     /// Its title.
     pub title: String,
     /// What it is.
-    pub node: Node<'a>,
+    pub node: Node,
 }
 
 /// What an object is.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Node<'a> {
+pub enum Node {
     /// A container, with as many children as the pass covers.
     Container {
         /// Children visible.
         children: u32,
-        /// Whether it is a directory on disk and not a menu.
-        directory: bool,
+        /// What sort of container.
+        class: ContainerClass,
         /// Items below it at any depth.
         items: u32,
+        /// The artist, of an album.
+        artist: Option<String>,
+        /// The file whose picture stands for it, where one has a picture.
+        art: Option<u32>,
     },
     /// An item.
-    Item(ItemView<'a>),
+    Item(Box<ItemView>),
+}
+
+/// What sort of container, as players know it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[allow(missing_docs)]
+pub enum ContainerClass {
+    Plain,
+    Directory,
+    Artist,
+    Album,
+    Genre,
+    PhotoAlbum,
+    Playlist,
+}
+
+impl ContainerClass {
+    /// Its `upnp:class` (CDS-12).
+    pub fn upnp(self) -> &'static str {
+        match self {
+            ContainerClass::Plain => "object.container",
+            ContainerClass::Directory => "object.container.storageFolder",
+            ContainerClass::Artist => "object.container.person.musicArtist",
+            ContainerClass::Album => "object.container.album.musicAlbum",
+            ContainerClass::Genre => "object.container.genre.musicGenre",
+            ContainerClass::PhotoAlbum => "object.container.album.photoAlbum",
+            ContainerClass::Playlist => "object.container.playlistContainer",
+        }
+    }
+}
+
+pub(super) fn container_class(kind: ShelfKind) -> ContainerClass {
+    match kind {
+        ShelfKind::Directory => ContainerClass::Directory,
+        ShelfKind::Artist => ContainerClass::Artist,
+        ShelfKind::Album => ContainerClass::Album,
+        ShelfKind::Genre => ContainerClass::Genre,
+        ShelfKind::PhotoAlbum => ContainerClass::PhotoAlbum,
+        ShelfKind::Playlist => ContainerClass::Playlist,
+        _ => ContainerClass::Plain,
+    }
+}
+
+/// The `upnp:class` of an item of a kind (CDS-12).
+pub fn item_class(kind: Kind) -> &'static str {
+    match kind {
+        Kind::Video => "object.item.videoItem",
+        Kind::Music => "object.item.audioItem.musicTrack",
+        Kind::Picture => "object.item.imageItem.photo",
+    }
 }
 
 /// An item.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ItemView<'a> {
+pub struct ItemView {
     /// The file's serial.
     pub serial: u32,
     /// Its facts.
-    pub facts: &'a Facts,
+    pub facts: Facts,
     /// The original's id, when this is another appearance (CDS-6).
     pub reference: Option<String>,
     /// The name on disk.
-    pub file_name: &'a str,
+    pub file_name: String,
+    /// The MIME type that the person set for its extension.
+    pub mime: Option<String>,
 }
 
 /// A page of children.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Page<'a> {
+pub struct Page {
     /// The children asked for.
-    pub objects: Vec<Object<'a>>,
+    pub objects: Vec<Object>,
     /// How many there are in all for this pass.
     pub total: u32,
     /// The container's update id.
@@ -82,63 +151,79 @@ pub struct Page<'a> {
 }
 
 /// Most objects in one page, whatever was asked (CDS-32).
-const PAGE: u32 = 1000;
-
-#[derive(Clone, Copy)]
-enum Child {
-    View(View),
-    Directory(u32),
-    File(u32),
-}
-
-/// A file's title: from inside the file, else its name without the extension (CDS-16).
-pub(super) fn title(file: &File) -> String {
-    let inside = file.facts.title.as_deref().map(str::trim).filter(|t| !t.is_empty());
-    let stem = || match file.name.rsplit_once('.') {
-        Some((stem, _)) if !stem.is_empty() => stem,
-        _ => file.name.as_str(),
-    };
-    inside.unwrap_or_else(stem).to_owned()
-}
+pub(super) const PAGE: u32 = 1000;
 
 impl Catalogue {
+    pub(super) fn seen(&self, pass: &Pass) -> Seen<'_> {
+        Seen::new(pass, &self.slots, &self.marks)
+    }
+
     /// An object, or `None` if there is none for this pass.
-    pub fn object(&self, pass: &Pass, id: &str) -> Option<Object<'_>> {
-        match Place::parse(id, &self.epoch)? {
-            Place::Root => Some(Object {
-                id: "0".into(),
-                parent: "-1".into(),
-                title: "Root".into(),
-                node: Node::Container {
-                    children: self.menus(pass).count() as u32,
-                    directory: false,
-                    items: self.top.cells.total(pass),
-                },
-            }),
-            Place::View(view) => Some(self.view_object(pass, view)),
-            Place::Directory(serial) => self.directory_object(pass, serial),
-            Place::File(serial, view) => self.file_object(pass, serial, view),
-        }
+    pub fn object(&self, pass: &Pass, id: &str) -> Option<Object> {
+        let seen = self.seen(pass);
+        let entry = self.entry(&seen, Place::parse(id, &self.epoch)?)?;
+        self.entry_object(&seen, entry)
     }
 
     /// A container's update id, or that of the container around an item (CDS-47).
     pub fn object_update_id(&self, pass: &Pass, id: &str) -> Option<u32> {
-        self.object(pass, id)?;
-        Some(match Place::parse(id, &self.epoch)? {
-            Place::Root => self.update_id,
-            Place::View(view) | Place::File(_, view @ View::Kind(_)) => {
-                self.view_shelf(view).update_id
+        match self.entry(&self.seen(pass), Place::parse(id, &self.epoch)?)? {
+            Entry::Container(ROOT) => Some(self.update_id),
+            Entry::Container(place) | Entry::Item { at: place, .. } => {
+                Some(self.shelves.get(place)?.update_id)
             }
-            Place::Directory(serial) => self.shelves.get(serial)?.update_id,
-            Place::File(serial, View::Folders) => {
-                self.shelves.get(self.files.get(serial)?.directory)?.update_id
+        }
+    }
+
+    /// Whether a container is there for a pass.
+    pub fn is_seen(&self, pass: &Pass, id: &str) -> bool {
+        let place = Place::parse(id, &self.epoch);
+        place.and_then(|place| self.entry(&self.seen(pass), place)).is_some()
+    }
+
+    /// What an id stands for, if the pass covers it.
+    fn entry(&self, seen: &Seen<'_>, place: Place) -> Option<Entry> {
+        match place {
+            Place::Container(node) => {
+                let (place, shelf) = self.shelf_of(node)?;
+                (place == ROOT || shelf.cells.total(seen) > 0).then_some(Entry::Container(place))
             }
-        })
+            Place::File(serial) => {
+                let record = self.record(serial).filter(|r| seen.cell(r.cell()))?;
+                let at = self.nodes.get(NodeId::directory(record.directory()).0)?;
+                Some(Entry::Item { serial, at, count: 0 })
+            }
+            Place::Reference(node, serial, count) => {
+                let record = self.record(serial).filter(|r| seen.cell(r.cell()))?;
+                let (at, shelf) = self.shelf_of(node)?;
+                let mut here = false;
+                match shelf.kind {
+                    ShelfKind::Directory => return None,
+                    ShelfKind::Playlist => {
+                        let times = shelf.items.iter().filter(|s| *s == serial).count();
+                        here = (count as usize) < times;
+                    }
+                    _ if count == 0 => self.spots(record, |way| {
+                        here |= way.last().is_some_and(|step| step.node == node);
+                    }),
+                    _ => {}
+                }
+                here.then_some(Entry::Item { serial, at, count })
+            }
+        }
+    }
+
+    pub(super) fn entry_object(&self, seen: &Seen<'_>, entry: Entry) -> Option<Object> {
+        match entry {
+            Entry::Container(place) => self.container_object(seen, place),
+            Entry::Item { serial, at, count } => self.item_object(serial, at, count),
+        }
     }
 
     /// The children `start` to `start + count` of a container (`count` 0: all), or `None` if
-    /// there is no such container for this pass. Without sort keys: containers, then items, by
-    /// title (CDS-35). The order is total, so pages neither overlap nor skip (CDS-34).
+    /// there is no such container for this pass. Without sort keys: containers, then items, in
+    /// the container's own order (CDS-35). The order is total, so pages neither overlap nor
+    /// skip (CDS-34).
     pub fn children(
         &self,
         pass: &Pass,
@@ -146,47 +231,116 @@ impl Catalogue {
         start: u32,
         count: u32,
         sort: &[SortKey],
-    ) -> Option<Page<'_>> {
+    ) -> Option<Page> {
+        let seen = self.seen(pass);
         let place = Place::parse(id, &self.epoch)?;
-        self.object(pass, id)?;
+        let Some(Entry::Container(place)) = self.entry(&seen, place) else { return None };
+        let shelf = self.shelves.get(place)?;
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
-        let (mut children, update_id, view) = match place {
-            Place::Root => {
-                (self.menus(pass).map(Child::View).collect(), self.root_update_id, View::Folders)
+        let total = self.visible(&seen, shelf);
+        let entries = self.page(&seen, place, shelf, start, count, sort);
+        let objects = entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect();
+        Some(Page { objects, total, update_id: shelf.update_id })
+    }
+
+    /// How many children of a shelf are covered.
+    fn visible(&self, seen: &Seen<'_>, shelf: &Shelf) -> u32 {
+        let items = shelf.items.count(&|cell| seen.cell(cell));
+        let items = if self.is_newest(shelf) { items.min(NEWEST) } else { items };
+        shelf.containers.count(&|mark| seen.mark(mark)) + items
+    }
+
+    fn is_newest(&self, shelf: &Shelf) -> bool {
+        self.order(shelf.kind, shelf.subject) == Order::Added
+    }
+
+    fn page(
+        &self,
+        seen: &Seen<'_>,
+        place: u32,
+        shelf: &Shelf,
+        start: u32,
+        count: u32,
+        sort: &[SortKey],
+    ) -> Vec<Entry> {
+        let (mark, cell) = (|mark| seen.mark(mark), |cell| seen.cell(cell));
+        let mark_of = |place| self.shelves.get(place).map_or(0, |s| s.mark);
+        let cell_of = |serial| self.record(serial).map_or(0, Record::cell);
+        let item = |serial| Entry::Item { serial, at: place, count: 0 };
+        let listed = shelf.kind == ShelfKind::Playlist;
+        if sort.is_empty() && !listed {
+            let mut page = shelf.containers.page(&mark, &mark_of, start, count, false);
+            let first = page.len() as u32;
+            let mut entries: Vec<Entry> = page.drain(..).map(Entry::Container).collect();
+            if first < count {
+                let before = shelf.containers.count(&mark);
+                let start = start.saturating_sub(before);
+                let mut count = count - first;
+                if self.is_newest(shelf) {
+                    count = count.min(NEWEST.saturating_sub(start));
+                }
+                let items = shelf.items.page(&cell, &cell_of, start, count, false);
+                entries.extend(items.into_iter().map(item));
             }
-            Place::View(view) => {
-                let shelf = self.view_shelf(view);
-                (self.visible(pass, shelf), shelf.update_id, view)
-            }
-            Place::Directory(serial) => {
-                let shelf = self.shelves.get(serial)?;
-                (self.visible(pass, shelf), shelf.update_id, View::Folders)
-            }
-            Place::File(..) => return None,
-        };
-        if !sort.is_empty() {
-            children.sort_by_cached_key(|child| self.rank(*child, sort));
+            return entries;
         }
-        let total = children.len() as u32;
-        let wanted = children.into_iter().skip(start as usize).take(count as usize);
-        let objects = wanted.filter_map(|child| match child {
-            Child::View(view) => Some(self.view_object(pass, view)),
-            Child::Directory(serial) => self.directory_object(pass, serial),
-            Child::File(serial) => self.file_object(pass, serial, view),
-        });
-        Some(Page { objects: objects.collect(), total, update_id })
+        // One order that stands ready, or that turned round.
+        if let [SortKey { by, descending }] = sort
+            && !listed
+            && shelf.containers.is_empty()
+        {
+            let wanted = match by {
+                Property::Title => Some(Order::Title),
+                Property::Date => Some(Order::Date),
+                _ => None,
+            };
+            let own = self.order(shelf.kind, shelf.subject);
+            let list = match wanted {
+                Some(order) if order == own => Some(&shelf.items),
+                Some(order) if order == second(own) => shelf.other.as_deref(),
+                _ => None,
+            };
+            if let Some(list) = list {
+                let page = list.page(&cell, &cell_of, start, count, *descending);
+                return page.into_iter().map(item).collect();
+            }
+        }
+        if *sort == [SortKey { by: Property::Title, descending: false }]
+            && shelf.items.is_empty()
+            && shelf.containers.is_large()
+        {
+            let page = shelf.containers.page(&mark, &mark_of, start, count, false);
+            return page.into_iter().map(Entry::Container).collect();
+        }
+        let covered = |entry: &Entry| match entry {
+            Entry::Container(place) => seen.mark(mark_of(*place)),
+            Entry::Item { serial, .. } => seen.cell(cell_of(*serial)),
+        };
+        let window = |entries: &[Entry]| {
+            let entries = entries.iter().copied().filter(covered);
+            entries.skip(start as usize).take(count as usize).collect()
+        };
+        if self.is_newest(shelf) {
+            let newest = shelf.items.page(&cell, &cell_of, 0, NEWEST, false);
+            return window(&self.sort_entries(newest.into_iter().map(item).collect(), sort));
+        }
+        if sort.is_empty() {
+            return window(&self.children_of(place, shelf));
+        }
+        window(&self.sorted_children(place, shelf, sort))
     }
 
     /// Where an item's file is, if the pass covers the item.
     pub fn locate(&self, pass: &Pass, id: &str) -> Option<Located> {
-        let Place::File(serial, view) = Place::parse(id, &self.epoch)? else { return None };
-        self.file_object(pass, serial, view)?;
-        let file = self.files.get(serial)?;
-        let mut names = vec![file.name.as_str()];
-        let mut at = self.shelves.get(file.directory)?.directory.as_ref()?;
+        let seen = self.seen(pass);
+        let entry = self.entry(&seen, Place::parse(id, &self.epoch)?)?;
+        let Entry::Item { serial, .. } = entry else { return None };
+        let record = self.record(serial)?;
+        let mut names = vec![record.tail()?.name];
+        let mut at = self.directories.get(record.directory())?;
         while let Some(parent) = at.parent {
-            names.push(&at.name);
-            at = self.shelves.get(parent)?.directory.as_ref()?;
+            names.push(self.names.text(at.name));
+            at = self.directories.get(parent)?;
         }
         let root = self.folder(at.folder)?.root.clone();
         names.push(root.trim_end_matches('/'));
@@ -195,147 +349,86 @@ impl Catalogue {
         Some(Located { root, path })
     }
 
-    fn menus<'a>(&'a self, pass: &'a Pass) -> impl Iterator<Item = View> + 'a {
-        View::all().filter(|view| self.view_shelf(*view).cells.total(pass) > 0)
+    /// A file as it was put.
+    pub(super) fn file(&self, serial: u32) -> Option<File> {
+        let record = self.record(serial)?;
+        let (directory, name) = (record.directory(), record.tail()?.name.to_owned());
+        Some(File { serial, directory, name, facts: self.unpacked(record)?.into() })
     }
 
-    fn view_shelf(&self, view: View) -> &Shelf {
-        match view {
-            View::Kind(kind) => &self.views[kind.index()],
-            View::Folders => &self.top,
-        }
-    }
-
-    fn visible(&self, pass: &Pass, shelf: &Shelf) -> Vec<Child> {
-        let seen =
-            |serial: &u32| self.shelves.get(*serial).is_some_and(|s| s.cells.total(pass) > 0);
-        let directories =
-            shelf.directories.iter().map(|(_, s)| *s).filter(seen).map(Child::Directory);
-        let covered = |serial: &u32| pass.covers_all() || self.covers(pass, *serial);
-        let files = shelf.files.iter().map(|(_, s)| *s).filter(covered).map(Child::File);
-        directories.chain(files).collect()
-    }
-
-    fn child_count(&self, pass: &Pass, shelf: &Shelf) -> u32 {
-        let seen = |serial: u32| self.shelves.get(serial).is_some_and(|s| s.cells.total(pass) > 0);
-        let directories = shelf.directories.iter().filter(|(_, s)| seen(*s)).count() as u32;
-        // Items in the list itself, without walking it where nothing can be hidden.
-        let files = if pass.covers_all() {
-            shelf.files.len() as u32
-        } else if shelf.directories.is_empty() {
-            shelf.cells.total(pass)
-        } else {
-            shelf.files.iter().filter(|(_, s)| self.covers(pass, *s)).count() as u32
+    fn container_object(&self, seen: &Seen<'_>, place: u32) -> Option<Object> {
+        let shelf = self.shelves.get(place)?;
+        let around = self.shelves.get(shelf.around)?;
+        let id = |shelf: &Shelf| Place::Container(shelf.node).id(&self.epoch);
+        // In a menu a file appears many times; what counts is how many there are.
+        let counted = match Fixed::from_number(shelf.subject).filter(|_| shelf.kind == ShelfKind::Fixed) {
+            Some(Fixed::Root) => Some(Fixed::Folders),
+            Some(Fixed::Video) => Some(Fixed::VideoAll),
+            Some(Fixed::Music) => Some(Fixed::MusicAll),
+            Some(Fixed::Pictures) => Some(Fixed::PictureAll),
+            _ => None,
         };
-        directories + files
-    }
-
-    fn covers(&self, pass: &Pass, serial: u32) -> bool {
-        let Some(file) = self.files.get(serial) else { return false };
-        let folder =
-            self.shelves.get(file.directory).and_then(|s| s.directory.as_ref()).map(|d| d.folder);
-        folder.is_some_and(|folder| pass.covers(folder, file.facts.kind))
-    }
-
-    fn view_object(&self, pass: &Pass, view: View) -> Object<'_> {
-        let shelf = self.view_shelf(view);
-        Object {
-            id: Place::View(view).id(&self.epoch),
-            parent: "0".into(),
-            title: view.title().into(),
-            node: Node::Container {
-                children: self.child_count(pass, shelf),
-                directory: false,
-                items: shelf.cells.total(pass),
-            },
-        }
-    }
-
-    fn directory_object(&self, pass: &Pass, serial: u32) -> Option<Object<'_>> {
-        let shelf = self.shelves.get(serial)?;
-        let directory = shelf.directory.as_ref()?;
-        let items = shelf.cells.total(pass);
-        // What holds nothing for this pass is not shown, unless the pass covers everything:
-        // then the person sees the folder that is still empty.
-        if items == 0 && !pass.covers_all() {
-            return None;
-        }
-        let parent = directory.parent.map_or(Place::View(View::Folders), Place::Directory);
+        let counted = match counted {
+            Some(fixed) => self.shelf_of(fixed.node()).map(|(_, shelf)| shelf),
+            None => Some(shelf),
+        };
+        let class = container_class(shelf.kind);
+        let album = class == ContainerClass::Album;
         Some(Object {
-            id: Place::Directory(serial).id(&self.epoch),
-            parent: parent.id(&self.epoch),
-            title: directory.name.clone(),
+            id: id(shelf),
+            parent: if place == ROOT { "-1".into() } else { id(around) },
+            title: self.shelf_title(shelf).into_owned(),
             node: Node::Container {
-                children: self.child_count(pass, shelf),
-                directory: true,
-                items,
+                children: self.visible(seen, shelf),
+                class,
+                items: counted.map_or(0, |shelf| shelf.cells.total(seen)),
+                artist: self.album_artist(shelf).filter(|_| album).map(str::to_owned),
+                art: self.art_of(seen, shelf, 2),
             },
         })
     }
 
-    fn file_object(&self, pass: &Pass, serial: u32, view: View) -> Option<Object<'_>> {
-        let file = self.files.get(serial)?;
-        let in_view = view == View::Folders || view == View::Kind(file.facts.kind);
-        if !in_view || !self.covers(pass, serial) {
+    /// The first file in a container that has a picture (CDS-57), looked for in its first few
+    /// children and not deep.
+    fn art_of(&self, seen: &Seen<'_>, shelf: &Shelf, depth: usize) -> Option<u32> {
+        if shelf.kind == ShelfKind::Fixed {
             return None;
         }
-        let original = Place::File(serial, View::Folders);
-        let parent = match view {
-            View::Folders => Place::Directory(file.directory),
-            View::Kind(kind) => Place::View(View::Kind(kind)),
+        let cell_of = |serial| self.record(serial).map_or(0, Record::cell);
+        let first = shelf.items.page(&|cell| seen.cell(cell), &cell_of, 0, 4, false);
+        let pictured = |serial: &u32| self.record(*serial).is_some_and(|r| r.is_pictured());
+        if let Some(serial) = first.into_iter().find(pictured) {
+            return Some(serial);
+        }
+        let mut containers = shelf.containers.iter().take(2).filter_map(|c| self.shelves.get(c));
+        containers.find_map(|inner| {
+            (depth > 0 && seen.mark(inner.mark)).then(|| self.art_of(seen, inner, depth - 1))?
+        })
+    }
+
+    fn item_object(&self, serial: u32, at: u32, count: u32) -> Option<Object> {
+        let record = self.record(serial)?;
+        let shelf = self.shelves.get(at)?;
+        let original = shelf.kind == ShelfKind::Directory;
+        let place = match original {
+            true => Place::File(serial),
+            false => Place::Reference(shelf.node, serial, count),
         };
+        let tail = record.tail()?;
+        let extension = tail.name.rsplit_once('.').map(|(_, e)| e.to_lowercase());
+        let mime = extension.filter(|_| !self.options.mimes.is_empty());
         Some(Object {
-            id: Place::File(serial, view).id(&self.epoch),
-            parent: parent.id(&self.epoch),
-            title: title(file),
-            node: Node::Item(ItemView {
+            id: place.id(&self.epoch),
+            parent: Place::Container(shelf.node).id(&self.epoch),
+            title: title(tail.title, tail.name, self.options.titles).to_owned(),
+            node: Node::Item(Box::new(ItemView {
                 serial,
-                facts: &file.facts,
-                reference: (view != View::Folders).then(|| original.id(&self.epoch)),
-                file_name: &file.name,
-            }),
+                facts: self.unpacked(record)?,
+                reference: (!original).then(|| Place::File(serial).id(&self.epoch)),
+                file_name: tail.name.to_owned(),
+                mime: mime.and_then(|e| self.options.mimes.get(&e).cloned()),
+            })),
         })
-    }
-
-    /// A key that sorts children by the criteria, then by title and serial.
-    fn rank(&self, child: Child, sort: &[SortKey]) -> Vec<Rank> {
-        let (title, date, serial) = match child {
-            Child::View(view) => (view.title().to_owned(), None, 0),
-            Child::Directory(serial) => {
-                let name = self
-                    .shelves
-                    .get(serial)
-                    .and_then(|s| s.directory.as_ref())
-                    .map(|d| d.name.clone());
-                (name.unwrap_or_default(), None, serial)
-            }
-            Child::File(serial) => {
-                let file = self.files.get(serial);
-                (
-                    file.map(title).unwrap_or_default(),
-                    file.and_then(|f| f.facts.date.clone()),
-                    serial,
-                )
-            }
-        };
-        let mut ranks: Vec<Rank> = sort
-            .iter()
-            .map(|key| {
-                let value = match key.by {
-                    SortBy::Title => Some(sort_key(&title)),
-                    SortBy::Date => date.clone(),
-                };
-                // Absent comes last in rising order, first in falling (CDS-44).
-                if key.descending {
-                    Rank::Down(std::cmp::Reverse((value.is_none(), value)))
-                } else {
-                    Rank::Up((value.is_none(), value))
-                }
-            })
-            .collect();
-        ranks.push(Rank::Up((false, Some(sort_key(&title)))));
-        ranks.push(Rank::Serial(serial));
-        ranks
     }
 
     /// The kind of an item, if the pass covers it.
@@ -345,12 +438,19 @@ impl Catalogue {
             Node::Container { .. } => None,
         }
     }
-}
 
-/// One comparable part of a sort key; parts at the same position have the same variant.
-#[derive(PartialEq, Eq, PartialOrd, Ord)]
-enum Rank {
-    Up((bool, Option<String>)),
-    Down(std::cmp::Reverse<(bool, Option<String>)>),
-    Serial(u32),
+    /// The containers from the root to an object, the object itself left out (CDS-5).
+    pub fn way_to(&self, pass: &Pass, id: &str) -> Vec<Object> {
+        let mut way = Vec::new();
+        let mut at = self.object(pass, id).map(|o| o.parent);
+        while let Some(object) = at.and_then(|id| self.object(pass, &id)) {
+            if way.len() > DEPTH {
+                break;
+            }
+            at = Some(object.parent.clone());
+            way.push(object);
+        }
+        way.reverse();
+        way
+    }
 }

@@ -1,20 +1,24 @@
 //! How the catalogue changes.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use super::id::{Place, View};
-use super::{Catalogue, Directory, File, Folder, Shelf};
-use crate::{Kind, sort_key};
+use super::cells::{SLOTS, cell};
+use super::id::NodeId;
+use super::record::pack;
+use super::shelf::stem;
+use super::{Catalogue, Directory, File, Folder, KeptDirectory, Options, Playlist, Titles};
+use crate::Kind;
+use crate::collate::{fold, natural_order};
 
 /// One change, as the scan and the records report it.
 #[derive(Debug, Clone)]
 pub enum Change {
     /// A folder is published, or its label or kinds changed.
     PutFolder(Folder),
-    /// A folder is published no more; everything in it goes.
+    /// A folder is published no more, or is away; everything in it goes.
     RemoveFolder(u32),
-    /// A directory is there.
+    /// A directory is there, or has another name or place.
     PutDirectory(Directory),
     /// A directory went, with everything in it.
     RemoveDirectory(u32),
@@ -22,6 +26,10 @@ pub enum Change {
     PutFile(File),
     /// A file went.
     RemoveFile(u32),
+    /// A playlist is there, or changed.
+    PutPlaylist(Playlist),
+    /// A playlist went.
+    RemovePlaylist(u32),
 }
 
 /// What a batch of changes touched.
@@ -33,81 +41,143 @@ pub struct Touched {
     pub folders: BTreeSet<u32>,
 }
 
-/// Children to add to and take from one container, merged into its list in one go.
+/// What a batch does to files, directories and playlists, before any list is edited.
 #[derive(Default)]
-struct Edit {
-    add: Vec<(Arc<str>, u32)>,
-    take: BTreeSet<u32>,
-}
-
-/// A container whose list is edited: a view, the *Folders* menu or a directory.
-#[derive(PartialEq, Eq, PartialOrd, Ord, Clone, Copy)]
-enum Slot {
-    View(Kind),
-    Top,
-    Directory(u32),
+pub(super) struct Base {
+    pub files: BTreeSet<u32>,
+    pub renamed: BTreeSet<u32>,
+    pub playlists: BTreeSet<u32>,
 }
 
 #[derive(Default)]
-struct Edits {
-    files: BTreeMap<Slot, Edit>,
-    directories: BTreeMap<Slot, Edit>,
-    /// Containers whose own metadata changed.
-    renamed: BTreeSet<Slot>,
+pub(super) struct Edit {
+    pub take: Vec<u32>,
+    pub add: Vec<u32>,
+}
+
+/// What a batch does to containers, by place of the shelf.
+#[derive(Default)]
+pub(super) struct Edits {
+    pub items: HashMap<u32, Edit>,
+    /// Appearances that went, at the containers in which they were.
+    pub minus: HashMap<(u32, u16), u32>,
+    /// Appearances that came.
+    pub plus: HashMap<(u32, u16), u32>,
+    pub spellings: HashMap<u32, HashMap<u32, i32>>,
+    /// Playlists' items, whole.
+    pub listed: HashMap<u32, Vec<u32>>,
+    /// Containers that must be put into the list around them anew: they came, went, moved,
+    /// have another title, or hold items of other cells.
+    pub moved: BTreeSet<u32>,
+}
+
+impl Edits {
+    /// How many more appearances spell a container's name so.
+    pub fn spelling(&mut self, place: u32, name: u32) -> &mut i32 {
+        self.spellings.entry(place).or_default().entry(name).or_default()
+    }
 }
 
 impl Catalogue {
     /// Applies a batch and says what it touched; the house's update id moves once (CDS-50).
     /// The outcome depends only on what the batch says, not on how it is cut into batches.
     pub fn apply(&mut self, changes: impl IntoIterator<Item = Change>) -> Touched {
-        let mut edits = Edits::default();
+        // The lists still stand in the order of what was.
+        let old = self.clone();
+        let mut base = Base::default();
         let mut touched = Touched::default();
         for change in changes {
-            match change {
-                Change::PutFolder(folder) => self.put_folder(folder, &mut edits, &mut touched),
-                Change::RemoveFolder(serial) => {
-                    if let Some(folder) = self.folder(serial).cloned() {
-                        touched.folders.insert(serial);
-                        self.remove_directory(folder.container, &mut edits);
-                        Arc::make_mut(&mut self.folders).retain(|f| f.serial != serial);
-                    }
-                }
-                Change::PutDirectory(directory) => {
-                    touched.folders.insert(directory.folder);
-                    self.put_directory(directory, &mut edits);
-                }
-                Change::RemoveDirectory(serial) => {
-                    if let Some(directory) =
-                        self.shelves.get(serial).and_then(|s| s.directory.clone())
-                    {
-                        touched.folders.insert(directory.folder);
-                        self.remove_directory(serial, &mut edits);
-                    }
-                }
-                Change::PutFile(file) => {
-                    if let Some(folder) = self.folder_of(file.directory) {
-                        touched.folders.insert(folder);
-                        self.put_file(file, folder, &mut edits);
-                    }
-                }
-                Change::RemoveFile(serial) => {
-                    if let Some(file) = self.files.get(serial).cloned() {
-                        touched.folders.extend(self.folder_of(file.directory));
-                        self.remove_file(serial, &mut edits);
-                    }
-                }
-            }
+            self.change(change, &mut base, &mut touched);
         }
-        self.settle(edits, &mut touched);
+        self.settle(&old, &base, &mut touched);
         touched
     }
 
-    fn folder_of(&self, directory: u32) -> Option<u32> {
-        self.shelves.get(directory).and_then(|s| s.directory.as_ref()).map(|d| d.folder)
+    /// The same files in another manner.
+    pub fn with_options(&self, options: Options) -> Catalogue {
+        let mut next = Catalogue::new(&self.epoch, self.update_id.wrapping_add(1));
+        next.options = Arc::new(options);
+        let folders = self.folders.iter().cloned().map(Change::PutFolder);
+        let mut open: Vec<u32> = self.folders.iter().map(|f| f.container).collect();
+        let mut directories = Vec::new();
+        while let Some(serial) = open.pop() {
+            let Some(kept) = self.directories.get(serial) else { continue };
+            open.extend(kept.children.iter());
+            let name = self.names.text(kept.name).to_owned();
+            let (folder, parent) = (kept.folder, kept.parent);
+            directories.extend(
+                parent.map(|_| Change::PutDirectory(Directory { serial, folder, parent, name })),
+            );
+        }
+        let files = self.files.numbers().filter_map(|serial| self.file(serial));
+        let playlists = self.playlists.values().map(|p| Change::PutPlaylist((**p).clone()));
+        next.apply(
+            folders.chain(directories).chain(files.map(Change::PutFile)).chain(playlists),
+        );
+        next
     }
 
-    fn put_folder(&mut self, folder: Folder, edits: &mut Edits, touched: &mut Touched) {
-        touched.folders.insert(folder.serial);
+    fn change(&mut self, change: Change, base: &mut Base, touched: &mut Touched) {
+        match change {
+            Change::PutFolder(folder) => {
+                touched.folders.insert(folder.serial);
+                self.put_folder(folder, base);
+            }
+            Change::RemoveFolder(serial) => {
+                let Some(folder) = self.folder(serial).cloned() else { return };
+                touched.folders.insert(serial);
+                self.remove_directory(folder.container, base);
+                Arc::make_mut(&mut self.folders).retain(|f| f.serial != serial);
+                for slot in Arc::make_mut(&mut self.slots) {
+                    if *slot == Some(serial) {
+                        *slot = None;
+                    }
+                }
+            }
+            Change::PutDirectory(directory) => {
+                let folder = directory.parent.and_then(|p| self.directories.get(p));
+                if let Some(folder) = folder.map(|p| p.folder) {
+                    touched.folders.insert(folder);
+                    self.put_directory(Directory { folder, ..directory }, base);
+                }
+            }
+            Change::RemoveDirectory(serial) => {
+                touched.folders.extend(self.directories.get(serial).map(|d| d.folder));
+                self.remove_directory(serial, base);
+            }
+            Change::PutFile(file) => {
+                if let Some(folder) = self.directories.get(file.directory).map(|d| d.folder) {
+                    touched.folders.insert(folder);
+                    self.put_file(&file, folder, base);
+                }
+            }
+            Change::RemoveFile(serial) => {
+                let directory = self.record(serial).map(|r| r.directory());
+                let kept = directory.and_then(|d| self.directories.get(d));
+                touched.folders.extend(kept.map(|d| d.folder));
+                self.remove_file(serial, base);
+            }
+            Change::PutPlaylist(playlist) => {
+                if let Some(directory) = self.directories.get(playlist.directory) {
+                    touched.folders.insert(directory.folder);
+                    base.playlists.insert(playlist.serial);
+                    Arc::make_mut(&mut self.listed).extend(&playlist.entries);
+                    Arc::make_mut(&mut self.playlists).insert(playlist.serial, Arc::new(playlist));
+                }
+            }
+            Change::RemovePlaylist(serial) => self.remove_playlist(serial, base),
+        }
+    }
+
+    fn put_folder(&mut self, folder: Folder, base: &mut Base) {
+        if !self.slots.contains(&Some(folder.serial)) {
+            let slots = Arc::make_mut(&mut self.slots);
+            match slots.iter().position(Option::is_none) {
+                Some(free) => slots[free] = Some(folder.serial),
+                None if slots.len() < SLOTS => slots.push(Some(folder.serial)),
+                None => return,
+            }
+        }
         let top = Directory {
             serial: folder.container,
             folder: folder.serial,
@@ -117,165 +187,139 @@ impl Catalogue {
         let folders = Arc::make_mut(&mut self.folders);
         folders.retain(|f| f.serial != folder.serial);
         folders.push(folder);
-        folders.sort_by_cached_key(|f| (sort_key(&f.label), f.serial));
-        self.put_directory(top, edits);
+        folders.sort_by(|a, b| {
+            natural_order(&fold(&a.label), &fold(&b.label))
+                .then_with(|| a.serial.cmp(&b.serial))
+        });
+        self.put_directory(top, base);
     }
 
-    fn put_directory(&mut self, directory: Directory, edits: &mut Edits) {
-        let serial = directory.serial;
-        let slot = directory.parent.map_or(Slot::Top, Slot::Directory);
-        if let Some(shelf) = self.shelves.get(serial) {
-            if shelf.directory.as_deref() == Some(&directory) {
-                return;
+    fn put_directory(&mut self, directory: Directory, base: &mut Base) {
+        let Directory { serial, folder, parent, name } = directory;
+        let name = self.names.number(&name);
+        let Some(kept) = self.directories.get(serial).cloned() else {
+            let children = Arc::default();
+            self.directories.insert(serial, KeptDirectory { folder, parent, name, children });
+            self.adopt(parent, serial);
+            return;
+        };
+        if kept.name != name {
+            base.renamed.insert(serial);
+        }
+        if kept.parent != parent {
+            // A directory cannot come to lie inside itself.
+            let mut at = parent;
+            while let Some(around) = at {
+                if around == serial {
+                    return;
+                }
+                at = self.directories.get(around).and_then(|d| d.parent);
             }
-            edits.directories.entry(slot).or_default().take.insert(serial);
-            edits.renamed.insert(Slot::Directory(serial));
+            self.abandon(kept.parent, serial);
+            self.adopt(parent, serial);
+            self.move_below(serial, folder, base);
         }
-        let edit = edits.directories.entry(slot).or_default();
-        edit.add.retain(|(_, s)| *s != serial);
-        edit.add.push((sort_key(&directory.name).into(), serial));
-        let directory = Some(Arc::new(directory));
-        match self.shelves.get_mut(serial) {
-            Some(shelf) => shelf.directory = directory,
-            None => {
-                self.shelves.insert(serial, Shelf::new(directory, self.update_id));
+        if let Some(kept) = self.directories.get_mut(serial) {
+            kept.name = name;
+            kept.parent = parent;
+            kept.folder = folder;
+        }
+    }
+
+    fn adopt(&mut self, parent: Option<u32>, child: u32) {
+        if let Some(parent) = parent.and_then(|p| self.directories.get_mut(p)) {
+            Arc::make_mut(&mut parent.children).push(child);
+        }
+    }
+
+    fn abandon(&mut self, parent: Option<u32>, child: u32) {
+        if let Some(parent) = parent.and_then(|p| self.directories.get_mut(p)) {
+            Arc::make_mut(&mut parent.children).retain(|c| *c != child);
+        }
+    }
+
+    /// All that lies below a directory has moved, perhaps to another folder.
+    fn move_below(&mut self, directory: u32, folder: u32, base: &mut Base) {
+        for serial in self.files_in(directory, base) {
+            if let Some(file) = self.file(serial) {
+                base.files.insert(serial);
+                let cell = self.cell(folder, file.facts.kind);
+                let record = pack(&file, cell, &mut self.names);
+                self.files.put(serial, &record);
             }
         }
-    }
-
-    fn remove_directory(&mut self, serial: u32, edits: &mut Edits) {
-        // Children that this batch added and that are not in the lists yet go as well.
-        let mut files: BTreeSet<u32> = BTreeSet::new();
-        let mut directories: BTreeSet<u32> = BTreeSet::new();
-        if let Some(shelf) = self.shelves.get(serial) {
-            files.extend(shelf.files.iter().map(|(_, s)| *s));
-            directories.extend(shelf.directories.iter().map(|(_, s)| *s));
-        }
-        if let Some(edit) = edits.files.remove(&Slot::Directory(serial)) {
-            files.extend(edit.add.iter().map(|(_, s)| *s));
-        }
-        if let Some(edit) = edits.directories.remove(&Slot::Directory(serial)) {
-            directories.extend(edit.add.iter().map(|(_, s)| *s));
-        }
-        for child in directories {
-            self.remove_directory(child, edits);
-        }
-        for file in files {
-            self.remove_file(file, edits);
-        }
-        edits.files.remove(&Slot::Directory(serial));
-        edits.directories.remove(&Slot::Directory(serial));
-        edits.renamed.remove(&Slot::Directory(serial));
-        if let Some(directory) = self.shelves.remove(serial).and_then(|s| s.directory) {
-            let edit = edits
-                .directories
-                .entry(directory.parent.map_or(Slot::Top, Slot::Directory))
-                .or_default();
-            edit.add.retain(|(_, s)| *s != serial);
-            edit.take.insert(serial);
+        let Some(kept) = self.directories.get_mut(directory) else { return };
+        kept.folder = folder;
+        for child in kept.children.clone().iter() {
+            self.move_below(*child, folder, base);
         }
     }
 
-    fn put_file(&mut self, file: File, folder: u32, edits: &mut Edits) {
-        if self.files.get(file.serial) == Some(&file) {
+    /// Files right in a directory: those on its shelf, and those that this batch put there.
+    fn files_in(&self, directory: u32, base: &Base) -> Vec<u32> {
+        let shelf = self.shelf_of(NodeId::directory(directory));
+        let on_shelf = shelf.iter().flat_map(|(_, s)| s.items.iter());
+        let here = |serial: &u32| self.record(*serial).is_some_and(|r| r.directory() == directory);
+        let all: BTreeSet<u32> = on_shelf.chain(base.files.iter().copied()).filter(here).collect();
+        all.into_iter().collect()
+    }
+
+    fn remove_directory(&mut self, serial: u32, base: &mut Base) {
+        let Some(kept) = self.directories.get(serial).cloned() else { return };
+        for child in kept.children.iter() {
+            self.remove_directory(*child, base);
+        }
+        for file in self.files_in(serial, base) {
+            self.remove_file(file, base);
+        }
+        let lists = self.playlists.values().filter(|p| p.directory == serial);
+        for list in lists.map(|p| p.serial).collect::<Vec<_>>() {
+            self.remove_playlist(list, base);
+        }
+        self.abandon(kept.parent, serial);
+        self.directories.remove(serial);
+    }
+
+    fn cell(&self, folder: u32, kind: Kind) -> u16 {
+        let slot = self.slots.iter().position(|s| *s == Some(folder)).unwrap_or(0);
+        cell(slot as u16, kind)
+    }
+
+    fn put_file(&mut self, file: &File, folder: u32, base: &mut Base) {
+        let cell = self.cell(folder, file.facts.kind);
+        let record = pack(file, cell, &mut self.names);
+        let old = self.files.get(file.serial);
+        if old == Some(&record) {
             return;
         }
-        self.remove_file(file.serial, edits);
-        let key: Arc<str> = sort_key(&super::browse::title(&file)).into();
-        let (serial, kind) = (file.serial, file.facts.kind);
-        for slot in [Slot::View(kind), Slot::Directory(file.directory)] {
-            edits.files.entry(slot).or_default().add.push((key.clone(), serial));
-        }
-        self.count(file.directory, folder, kind, 1);
-        self.files.insert(serial, file);
+        self.count += usize::from(old.is_none());
+        base.files.insert(file.serial);
+        self.files.put(file.serial, &record);
+        let title = fold(title(file.facts.title.as_deref(), &file.name, self.options.titles));
+        // An empty text would count as absent.
+        let title = if title.is_empty() { " " } else { &title };
+        self.titles.put(file.serial, title.as_bytes());
     }
 
-    fn remove_file(&mut self, serial: u32, edits: &mut Edits) {
-        let Some(file) = self.files.remove(serial) else { return };
-        let kind = file.facts.kind;
-        for slot in [Slot::View(kind), Slot::Directory(file.directory)] {
-            let edit = edits.files.entry(slot).or_default();
-            edit.add.retain(|(_, s)| *s != serial);
-            edit.take.insert(serial);
-        }
-        if let Some(folder) = self.folder_of(file.directory) {
-            self.count(file.directory, folder, kind, -1);
+    fn remove_file(&mut self, serial: u32, base: &mut Base) {
+        if self.files.get(serial).is_some() {
+            self.count -= 1;
+            base.files.insert(serial);
+            self.files.put(serial, &[]);
+            self.titles.put(serial, &[]);
         }
     }
 
-    /// Counts an item in its directory and everything around it.
-    fn count(&mut self, directory: u32, folder: u32, kind: Kind, delta: i32) {
-        self.views[kind.index()].cells.add(folder, kind, delta);
-        self.top.cells.add(folder, kind, delta);
-        let mut at = Some(directory);
-        while let Some(shelf) = at.and_then(|serial| self.shelves.get_mut(serial)) {
-            shelf.cells.add(folder, kind, delta);
-            at = shelf.directory.as_ref().and_then(|d| d.parent);
+    fn remove_playlist(&mut self, serial: u32, base: &mut Base) {
+        if Arc::make_mut(&mut self.playlists).remove(&serial).is_some() {
+            base.playlists.insert(serial);
         }
     }
 
-    /// Merges the edits into the sorted lists and moves the update ids (CDS-46).
-    fn settle(&mut self, edits: Edits, touched: &mut Touched) {
-        let mut slots: BTreeSet<Slot> = edits.renamed.clone();
-        slots.extend(edits.files.keys().chain(edits.directories.keys()));
-        if slots.is_empty() {
-            return;
-        }
-        self.update_id = self.update_id.wrapping_add(1);
-        let update_id = self.update_id;
-        let menus_before = self.menus_shown();
-        for (slot, edit) in edits.files {
-            if let Some(shelf) = self.shelf_mut(slot) {
-                shelf.files = merge(&shelf.files, edit);
-            }
-        }
-        for (slot, edit) in edits.directories {
-            if let Some(shelf) = self.shelf_mut(slot) {
-                shelf.directories = merge(&shelf.directories, edit);
-            }
-        }
-        for slot in slots {
-            let place = match slot {
-                Slot::View(kind) => Place::View(View::Kind(kind)),
-                Slot::Top => Place::View(View::Folders),
-                Slot::Directory(serial) => Place::Directory(serial),
-            };
-            let Some(shelf) = self.shelf_mut(slot) else { continue };
-            shelf.update_id = update_id;
-            touched.containers.push((place.id(&self.epoch), update_id));
-        }
-        // A menu that was empty and now is not, or the other way round, changes the root.
-        if menus_before != self.menus_shown() {
-            self.root_update_id = update_id;
-            touched.containers.push((Place::Root.id(&self.epoch), update_id));
-        }
-    }
-
-    fn menus_shown(&self) -> [bool; 4] {
-        let [video, music, pictures] = &self.views;
-        [video, music, pictures, &self.top].map(|shelf| !shelf.cells.0.is_empty())
-    }
-
-    fn shelf_mut(&mut self, slot: Slot) -> Option<&mut Shelf> {
-        match slot {
-            Slot::View(kind) => Some(&mut self.views[kind.index()]),
-            Slot::Top => Some(&mut self.top),
-            Slot::Directory(serial) => self.shelves.get_mut(serial),
-        }
-    }
 }
 
-/// Takes and adds in one linear pass.
-fn merge(list: &[(Arc<str>, u32)], mut edit: Edit) -> Arc<Vec<(Arc<str>, u32)>> {
-    edit.add.sort();
-    let mut merged = Vec::with_capacity(list.len() + edit.add.len());
-    let mut add = edit.add.into_iter().peekable();
-    for child in list.iter().filter(|(_, serial)| !edit.take.contains(serial)) {
-        while let Some(new) = add.next_if(|new| new < child) {
-            merged.push(new);
-        }
-        merged.push(child.clone());
-    }
-    merged.extend(add);
-    Arc::new(merged)
+/// The title that a file is shown by (CDS-16).
+pub(super) fn title<'a>(embedded: Option<&'a str>, name: &'a str, titles: Titles) -> &'a str {
+    let inside = embedded.map(str::trim).filter(|t| !t.is_empty() && titles == Titles::Embedded);
+    inside.unwrap_or_else(|| stem(name))
 }

@@ -5,26 +5,45 @@
 //! PostgreSQL keeps the durable record; the serials used here are its keys.
 //!
 //! ```text
-//!  0 ─┬─ Video ──── every video, by title         (references)
-//!     ├─ Music ──── every track                   (references)
-//!     ├─ Pictures ─ every picture                 (references)
-//!     └─ Folders ┬─ Films ─┬─ Harbour at dawn     (originals)
-//!                └─ …      └─ Fog signal ─ …
+//!  0 ─┬─ Video ────┬─ All videos, Newest          (references)
+//!     │            ├─ Series ── seasons
+//!     │            └─ By year
+//!     ├─ Music ────── Artists ── albums ── tracks …
+//!     ├─ Pictures ─── By date taken, Albums …
+//!     └─ Folders ──┬─ Films ─┬─ Harbour at dawn    (originals)
+//!                  └─ …      └─ Fog signal ─ …
 //! ```
+//!
+//! What is kept of a file is packed ([`record`]), what files share is kept once ([`names`]).
+//! Each container ([`shelf`]) has its children in order ([`list`]) and knows how many of them
+//! any pass covers ([`cells`]). The files decide by themselves at which [`spots`] they appear,
+//! so a change to one touches only the containers on the way to its spots.
 
 mod browse;
+mod cells;
 mod change;
 mod id;
+mod list;
+mod names;
+mod record;
+mod search;
+mod settle;
+mod shelf;
+mod sorted;
+mod spots;
 
+use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
-pub use browse::{ItemView, Located, Node, Object, Page};
+pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page, item_class};
 pub use change::{Change, Touched};
-pub use id::{Place, View};
+pub use id::{Fixed, NodeId, Place};
 
 use crate::chunks::Chunks;
 use crate::facts::Facts;
-use crate::kind::{Kind, Kinds};
+use crate::kind::Kinds;
+use crate::packs::Packs;
+use crate::shards::Shards;
 
 /// A published folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -67,54 +86,57 @@ pub struct File {
     pub facts: Arc<Facts>,
 }
 
-/// Items below a container, by folder and kind: totals under any grant are sums of these.
+/// A playlist file, its entries resolved.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Playlist {
+    /// Its serial.
+    pub serial: u32,
+    /// The directory it lies in.
+    pub directory: u32,
+    /// Its name on disk.
+    pub name: String,
+    /// Serials of the files it lists, in order, duplicates kept (CDS-63).
+    pub entries: Vec<u32>,
+}
+
+/// Where titles come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Titles {
+    /// From inside the file; from its name where there is none.
+    #[default]
+    Embedded,
+    /// From the file's name.
+    FileNames,
+}
+
+/// How pictures stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum PictureOrder {
+    /// By the date taken.
+    #[default]
+    Date,
+    /// By title.
+    Title,
+}
+
+/// What the person chose for the whole catalogue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-struct Cells(Vec<(u32, [u32; 3])>);
-
-impl Cells {
-    fn add(&mut self, folder: u32, kind: Kind, delta: i32) {
-        let at = match self.0.iter().position(|(f, _)| *f == folder) {
-            Some(at) => at,
-            None => {
-                self.0.push((folder, [0; 3]));
-                self.0.len() - 1
-            }
-        };
-        let cell = &mut self.0[at].1[kind.index()];
-        *cell = cell.saturating_add_signed(delta);
-        if self.0[at].1 == [0; 3] {
-            self.0.swap_remove(at);
-        }
-    }
-
-    fn total(&self, pass: &crate::access::Pass) -> u32 {
-        let cells = self.0.iter().flat_map(|(folder, counts)| {
-            Kind::ALL.into_iter().map(move |kind| (*folder, kind, counts[kind.index()]))
-        });
-        cells.filter(|(folder, kind, _)| pass.covers(*folder, *kind)).map(|(_, _, n)| n).sum()
-    }
+pub struct Options {
+    /// Where titles come from.
+    pub titles: Titles,
+    /// How pictures stand.
+    pub pictures: PictureOrder,
+    /// MIME types by file-name extension, in lower case, that replace the usual ones.
+    pub mimes: BTreeMap<String, String>,
 }
 
-/// A container's node: children in their default order, counts and update id.
-#[derive(Debug, Clone)]
-struct Shelf {
-    directory: Option<Arc<Directory>>,
-    directories: Arc<Vec<(Arc<str>, u32)>>,
-    files: Arc<Vec<(Arc<str>, u32)>>,
-    cells: Cells,
-    update_id: u32,
-}
-
-impl Shelf {
-    fn new(directory: Option<Arc<Directory>>, update_id: u32) -> Shelf {
-        Shelf {
-            directory,
-            directories: Arc::default(),
-            files: Arc::default(),
-            cells: Cells::default(),
-            update_id,
-        }
-    }
+/// A directory as kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct KeptDirectory {
+    folder: u32,
+    parent: Option<u32>,
+    name: u32,
+    children: Arc<Vec<u32>>,
 }
 
 /// Everything the content directory offers, as a value.
@@ -122,37 +144,69 @@ impl Shelf {
 pub struct Catalogue {
     epoch: Arc<str>,
     update_id: u32,
+    options: Arc<Options>,
     folders: Arc<Vec<Folder>>,
-    /// Directories by serial.
-    shelves: Chunks<Shelf>,
-    /// Video, Music, Pictures.
-    views: [Shelf; 3],
-    /// The *Folders* menu; its children are the folders' top containers.
-    top: Shelf,
-    root_update_id: u32,
-    files: Chunks<File>,
+    /// Folders' serials by slot; see [`cells`].
+    slots: Arc<Vec<Option<u32>>>,
+    directories: Chunks<KeptDirectory>,
+    playlists: Arc<BTreeMap<u32, Arc<Playlist>>>,
+    /// Files that some playlist lists.
+    listed: Arc<HashSet<u32>>,
+    /// Records by serial.
+    files: Packs,
+    /// Folded titles by serial.
+    titles: Packs,
+    count: usize,
+    names: names::Names,
+    marks: cells::Marks,
+    shelves: Chunks<shelf::Shelf>,
+    free_shelves: Arc<Vec<u32>>,
+    next_shelf: u32,
+    /// Places of shelves by [`NodeId`].
+    nodes: Shards,
+    /// Every file by title.
+    everything: list::List,
+    sorted: sorted::Sorted,
 }
 
 impl Catalogue {
     /// An empty catalogue. `epoch` marks every id of this database; `update_id` must be beyond
     /// any given out before (CDS-48).
     pub fn new(epoch: &str, update_id: u32) -> Catalogue {
-        let shelf = || Shelf::new(None, update_id);
-        Catalogue {
+        let mut catalogue = Catalogue {
             epoch: epoch.into(),
             update_id,
+            options: Arc::default(),
             folders: Arc::default(),
+            slots: Arc::default(),
+            directories: Chunks::default(),
+            playlists: Arc::default(),
+            listed: Arc::default(),
+            files: Packs::default(),
+            titles: Packs::default(),
+            count: 0,
+            names: names::Names::default(),
+            marks: cells::Marks::default(),
             shelves: Chunks::default(),
-            views: [shelf(), shelf(), shelf()],
-            top: shelf(),
-            root_update_id: update_id,
-            files: Chunks::default(),
-        }
+            free_shelves: Arc::default(),
+            next_shelf: 0,
+            nodes: Shards::default(),
+            everything: list::List::default(),
+            sorted: sorted::Sorted::default(),
+        };
+        let root = spots::Step::fixed(Fixed::Root);
+        catalogue.shelf_at(root, shelf::ROOT);
+        catalogue
     }
 
     /// The house's update id, before a device's own offset (CDS-45).
     pub fn update_id(&self) -> u32 {
         self.update_id
+    }
+
+    /// What the person chose.
+    pub fn options(&self) -> &Options {
+        &self.options
     }
 
     /// The published folders, by label.
@@ -162,16 +216,35 @@ impl Catalogue {
 
     /// Items of a folder, by kind.
     pub fn folder_counts(&self, folder: u32) -> [u32; 3] {
-        let cells = self.top.cells.0.iter().find(|(f, _)| *f == folder);
-        cells.map(|(_, counts)| *counts).unwrap_or_default()
+        let slot = self.slots.iter().position(|s| *s == Some(folder));
+        let mut counts = [0; 3];
+        // In the folder view each file appears once.
+        let menu = self.nodes.get(Fixed::Folders.node().0).and_then(|at| self.shelves.get(at));
+        if let Some(menu) = menu {
+            for (cell, count) in menu.cells.iter() {
+                if Some(cells::slot_of(u32::from(cell))) == slot {
+                    counts[cells::kind_of(u32::from(cell)).index()] += count;
+                }
+            }
+        }
+        counts
     }
 
     /// Items in all.
     pub fn item_count(&self) -> usize {
-        self.files.len()
+        self.count
     }
 
     fn folder(&self, serial: u32) -> Option<&Folder> {
         self.folders.iter().find(|f| f.serial == serial)
+    }
+
+    /// A file's original id and its facts, for the picture that stands for a container.
+    pub(crate) fn art_of_file(&self, serial: u32) -> Option<(String, Facts)> {
+        Some((Place::File(serial).id(&self.epoch), self.unpacked(self.record(serial)?)?))
+    }
+
+    fn record(&self, serial: u32) -> Option<record::Record<'_>> {
+        self.files.get(serial).map(record::Record)
     }
 }

@@ -1,0 +1,443 @@
+//! Search (requirements 6): from criteria to the objects that match.
+
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashSet};
+
+use mostra_protocol::dlna;
+use mostra_protocol::property::Property;
+use mostra_protocol::search::{Criteria, Operator};
+use mostra_protocol::sort::SortKey;
+
+use super::browse::{PAGE, Page, container_class, item_class};
+use super::cells::Seen;
+use super::id::{Fixed, NodeId, Place};
+use super::list::List;
+use super::record::Record;
+use super::shelf::{ROOT, Shelf};
+use super::sorted::Entry;
+use super::spots::{Order, ShelfKind};
+use super::{Catalogue, record};
+use crate::access::Pass;
+use crate::collate::fold;
+use crate::{Kind, profile};
+
+/// A property's value for sorting.
+pub(super) enum Value {
+    Number(u64),
+    Text(String),
+}
+
+/// What criteria say at their top, where all of it must hold.
+#[derive(Default)]
+struct Outline {
+    /// The kinds of items that can match at all.
+    kinds: Option<HashSet<Kind>>,
+    /// Whether containers cannot match.
+    items_only: bool,
+    /// Folded texts that the title must hold.
+    needles: Vec<String>,
+    /// What remains to be tested one by one.
+    rest: Vec<Criteria>,
+    /// Whether single appearances are asked for, and not items (SRCH-14).
+    appearances: bool,
+}
+
+impl Outline {
+    fn of(criteria: &Criteria) -> Outline {
+        let mut outline = Outline::default();
+        let all = match criteria {
+            Criteria::And(all) => all.as_slice(),
+            one => std::slice::from_ref(one),
+        };
+        for one in all {
+            match one {
+                Criteria::Everything => {}
+                Criteria::Test(Property::Class, Operator::DerivedFrom, class) => {
+                    let kinds = Kind::ALL.into_iter().filter(|k| within(item_class(*k), class));
+                    let kinds: HashSet<Kind> = kinds.collect();
+                    outline.items_only |= class.starts_with("object.item");
+                    let exact = kinds.iter().all(|_| class.starts_with("object.item"));
+                    if !exact || kinds.is_empty() {
+                        outline.rest.push(one.clone());
+                    }
+                    outline.kinds = Some(match outline.kinds.take() {
+                        Some(before) => before.intersection(&kinds).copied().collect(),
+                        None => kinds,
+                    });
+                }
+                Criteria::Test(Property::Title, Operator::Contains, text) if !text.is_empty() => {
+                    outline.needles.push(fold(text));
+                }
+                // Originals only, as players ask to see nothing twice.
+                Criteria::Exists(Property::RefId, false) => {}
+                one => {
+                    outline.appearances |= names_appearance(one);
+                    outline.rest.push(one.clone());
+                }
+            }
+        }
+        outline
+    }
+}
+
+/// A list, by title, that holds each item of a scope once.
+struct Scope<'a> {
+    list: &'a List,
+    /// The shelf at which its items appear; `None` for their directories.
+    at: Option<u32>,
+    /// Whether it holds nothing else than items of the kinds asked for.
+    exact: bool,
+}
+
+/// Whether a class is another or derived from it.
+fn within(class: &str, of: &str) -> bool {
+    class.strip_prefix(of).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+}
+
+fn names_appearance(criteria: &Criteria) -> bool {
+    match criteria {
+        Criteria::Everything => false,
+        Criteria::Or(all) | Criteria::And(all) => all.iter().any(names_appearance),
+        Criteria::Exists(property, _) | Criteria::Test(property, ..) => {
+            matches!(property, Property::RefId | Property::Id | Property::ParentId)
+        }
+    }
+}
+
+impl Catalogue {
+    /// The objects below a container that match, containers first, each by title unless `sort`
+    /// says otherwise; `None` if there is no such container for this pass (SRCH-6).
+    pub fn search(
+        &self,
+        pass: &Pass,
+        container: &str,
+        criteria: &Criteria,
+        start: u32,
+        count: u32,
+        sort: &[SortKey],
+    ) -> Option<Page> {
+        let Place::Container(node) = Place::parse(container, &self.epoch)? else { return None };
+        let seen = self.seen(pass);
+        let (place, shelf) = self.shelf_of(node)?;
+        if place != ROOT && shelf.cells.total(&seen) == 0 {
+            return None;
+        }
+        let count = if count == 0 { PAGE } else { count.min(PAGE) };
+        let outline = Outline::of(criteria);
+        let update_id = if place == ROOT { self.update_id } else { shelf.update_id };
+        let page = |entries: Vec<Entry>, total: u32| Page {
+            objects: entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect(),
+            total,
+            update_id,
+        };
+        let containers =
+            if outline.items_only { Vec::new() } else { self.find_containers(&seen, place, &outline) };
+        let list = self.whole_list(place, &outline);
+        // The usual question of players: everything of one kind. Its list stands ready.
+        let all_match = outline.needles.is_empty() && outline.rest.is_empty();
+        if let Some(Scope { list, at, exact: true }) = list
+            && all_match
+            && sort.is_empty()
+            && outline.items_only
+        {
+            let (cell, mark) = (|c| seen.cell(c), |s| self.record(s).map_or(0, Record::cell));
+            let serials = list.page(&cell, &mark, start, count, false);
+            let entries = serials.into_iter().filter_map(|s| self.appearance(s, at)).collect();
+            return Some(page(entries, list.count(&cell)));
+        }
+        let items = match list {
+            Some(Scope { list, at, .. }) => self.find_in_list(&seen, list, at, &outline),
+            None => self.find_below(&seen, place, &outline),
+        };
+        let total = (containers.len() + items.len()) as u32;
+        let mut all = containers;
+        all.extend(items);
+        if !sort.is_empty() {
+            all = self.sort_entries(all, sort);
+        }
+        let wanted = all.into_iter().skip(start as usize).take(count as usize).collect();
+        Some(page(wanted, total))
+    }
+
+    /// A list that holds each item of a scope once: the root's, or a menu's.
+    fn whole_list(&self, place: u32, outline: &Outline) -> Option<Scope<'_>> {
+        let scope = self.shelves.get(place).filter(|_| !outline.appearances)?;
+        if place == ROOT || scope.node == Fixed::Folders.node() {
+            let mut kinds = outline.kinds.iter().flatten();
+            let of_kind = match (kinds.next(), kinds.next()) {
+                (Some(kind), None) => self.list_by_title(*kind),
+                _ => None,
+            };
+            return Some(match of_kind {
+                Some((list, _)) => Scope { list, at: None, exact: true },
+                None => {
+                    let exact = outline.kinds.as_ref().is_none_or(|k| k.len() == Kind::ALL.len());
+                    Scope { list: &self.everything, at: None, exact }
+                }
+            });
+        }
+        let kind = Kind::ALL.into_iter().find(|kind| {
+            [Fixed::menu(*kind), Fixed::all(*kind)].iter().any(|f| f.node() == scope.node)
+        })?;
+        let (list, at) = self.list_by_title(kind)?;
+        let exact = outline.kinds.as_ref().is_none_or(|kinds| kinds.contains(&kind));
+        Some(Scope { list, at: Some(at), exact })
+    }
+
+    /// Every item of a kind by title, and the shelf on which that list stands.
+    fn list_by_title(&self, kind: Kind) -> Option<(&List, u32)> {
+        let (place, shelf) = self.shelf_of(Fixed::all(kind).node())?;
+        if self.order(shelf.kind, shelf.subject) == Order::Title {
+            return Some((&shelf.items, place));
+        }
+        Some((shelf.other.as_deref()?, place))
+    }
+
+    /// An item's appearance at a shelf, or in its directory.
+    fn appearance(&self, serial: u32, at: Option<u32>) -> Option<Entry> {
+        let at = match at {
+            Some(at) => at,
+            None => {
+                let directory = self.record(serial)?.directory();
+                self.nodes.get(NodeId::directory(directory).0)?
+            }
+        };
+        Some(Entry::Item { serial, at, count: 0 })
+    }
+
+    fn find_in_list(
+        &self,
+        seen: &Seen<'_>,
+        list: &List,
+        at: Option<u32>,
+        outline: &Outline,
+    ) -> Vec<Entry> {
+        let hits = self.holding(outline);
+        let entries = list.iter().filter(|serial| {
+            hits.as_ref().is_none_or(|hits| hits.holds(*serial))
+                && self.may_match(seen, *serial, outline)
+        });
+        let entries = entries.filter_map(|serial| self.appearance(serial, at));
+        entries.filter(|entry| self.rest_matches(entry, outline)).collect()
+    }
+
+    /// The files whose titles hold all needles.
+    fn holding(&self, outline: &Outline) -> Option<Bits> {
+        let mut needles = outline.needles.iter();
+        let mut bits = Bits::default();
+        self.titles.holding(needles.next()?.as_bytes()).for_each(|serial| bits.put(serial));
+        for needle in needles {
+            let mut both = Bits::default();
+            let hits = self.titles.holding(needle.as_bytes()).filter(|s| bits.holds(*s));
+            hits.for_each(|serial| both.put(serial));
+            bits = both;
+        }
+        Some(bits)
+    }
+
+    fn may_match(&self, seen: &Seen<'_>, serial: u32, outline: &Outline) -> bool {
+        let Some(record) = self.record(serial) else { return false };
+        seen.cell(record.cell()) && outline.kinds.as_ref().is_none_or(|k| k.contains(&record.kind()))
+    }
+
+    fn rest_matches(&self, entry: &Entry, outline: &Outline) -> bool {
+        let values = |property| self.values(entry, property);
+        outline.rest.iter().all(|criteria| criteria.matches(&values))
+    }
+
+    /// Items below a container: each once, its original if that is in scope, else its first
+    /// reference; or every appearance, if the criteria ask for those.
+    fn find_below(&self, seen: &Seen<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
+        let hits = self.holding(outline);
+        let mut once: BTreeMap<u32, Entry> = BTreeMap::new();
+        let mut all = Vec::new();
+        self.below(seen, place, &mut |at, shelf| {
+            let original = shelf.kind == ShelfKind::Directory;
+            for entry in self.children_of(at, shelf) {
+                let Entry::Item { serial, .. } = entry else { continue };
+                if hits.as_ref().is_some_and(|hits| !hits.holds(serial))
+                    || !self.may_match(seen, serial, outline)
+                    || !self.rest_matches(&entry, outline)
+                {
+                    continue;
+                }
+                if outline.appearances {
+                    all.push(entry);
+                } else if original {
+                    once.insert(serial, entry);
+                } else {
+                    once.entry(serial).or_insert(entry);
+                }
+            }
+        });
+        let found = if outline.appearances { all } else { once.into_values().collect() };
+        self.sort_entries(found, &[])
+    }
+
+    /// Calls `visit` for a shelf and each one below it that is seen.
+    fn below(&self, seen: &Seen<'_>, place: u32, visit: &mut impl FnMut(u32, &Shelf)) {
+        let Some(shelf) = self.shelves.get(place) else { return };
+        visit(place, shelf);
+        for child in shelf.containers.iter() {
+            if self.shelves.get(child).is_some_and(|s| seen.mark(s.mark)) {
+                self.below(seen, child, visit);
+            }
+        }
+    }
+
+    fn find_containers(&self, seen: &Seen<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
+        let mut found = Vec::new();
+        let finders: Vec<_> =
+            outline.needles.iter().map(|n| memchr::memmem::Finder::new(n.as_bytes())).collect();
+        self.below(seen, place, &mut |at, shelf| {
+            let entry = Entry::Container(at);
+            let fits = |finder: &memchr::memmem::Finder<'_>| {
+                finder.find(self.folded_title(shelf).as_bytes()).is_some()
+            };
+            if at != place && finders.iter().all(fits) && self.rest_matches(&entry, outline) {
+                found.push(at);
+            }
+        });
+        found.sort_by(|a, b| self.shelf_title_order(*a, *b));
+        found.into_iter().map(Entry::Container).collect()
+    }
+
+    /// All values of a property as texts.
+    pub(super) fn values(&self, entry: &Entry, property: Property) -> Vec<Cow<'_, str>> {
+        match entry {
+            Entry::Container(place) => self.container_values(*place, property),
+            Entry::Item { serial, at, count } => {
+                self.item_values(*serial, *at, *count, property).unwrap_or_default()
+            }
+        }
+    }
+
+    fn container_values(&self, place: u32, property: Property) -> Vec<Cow<'_, str>> {
+        let Some(shelf) = self.shelves.get(place) else { return Vec::new() };
+        let id = |shelf: &Shelf| Cow::from(Place::Container(shelf.node).id(&self.epoch));
+        match property {
+            Property::Id => vec![id(shelf)],
+            Property::ParentId if place == ROOT => vec!["-1".into()],
+            Property::ParentId => self.shelves.get(shelf.around).map(id).into_iter().collect(),
+            Property::Title => vec![self.shelf_title(shelf)],
+            Property::Class => vec![container_class(shelf.kind).upnp().into()],
+            Property::Genre if shelf.kind == ShelfKind::Genre => vec![self.shelf_title(shelf)],
+            Property::Artist | Property::Creator if shelf.kind == ShelfKind::Album => {
+                self.album_artist(shelf).map(Cow::from).into_iter().collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// An album's artist: that of the album, else of its first track.
+    pub(super) fn album_artist(&self, shelf: &Shelf) -> Option<&str> {
+        let music = self.record(shelf.items.iter().next()?)?.tail()?.music?;
+        let name = music.album_artist.or(music.artists.first().copied())?;
+        Some(self.names.text(name))
+    }
+
+    fn item_values(
+        &self,
+        serial: u32,
+        at: u32,
+        count: u32,
+        property: Property,
+    ) -> Option<Vec<Cow<'_, str>>> {
+        let record = self.record(serial)?;
+        let one = |text: String| Some(vec![Cow::from(text)]);
+        let names = |numbers: &[u32]| -> Vec<Cow<'_, str>> {
+            numbers.iter().map(|n| Cow::from(self.names.text(*n))).collect()
+        };
+        let shelf = self.shelves.get(at)?;
+        let original = shelf.kind == ShelfKind::Directory;
+        let id = match original {
+            true => Place::File(serial),
+            false => Place::Reference(shelf.node, serial, count),
+        };
+        match property {
+            Property::Id => return one(id.id(&self.epoch)),
+            Property::ParentId => return one(Place::Container(shelf.node).id(&self.epoch)),
+            Property::RefId if original => return None,
+            Property::RefId => return one(Place::File(serial).id(&self.epoch)),
+            Property::Class => return Some(vec![item_class(record.kind()).into()]),
+            Property::Date => return one(self.unpacked(record)?.date?.to_string()),
+            _ => {}
+        }
+        let tail = record.tail()?;
+        match property {
+            Property::Title => {
+                let title = super::change::title(tail.title, tail.name, self.options.titles);
+                one(title.to_owned())
+            }
+            Property::Creator => {
+                Some(names(&tail.music?.artists.first().copied().into_iter().collect::<Vec<_>>()))
+            }
+            Property::Artist => {
+                let music = tail.music?;
+                let mut all = music.artists;
+                all.extend(music.album_artist.filter(|a| !all.contains(a)));
+                Some(names(&all))
+            }
+            Property::Album => Some(names(tail.music?.album.as_slice())),
+            Property::Genre => Some(names(&tail.music?.genres)),
+            Property::TrackNumber if record.kind() == Kind::Music => {
+                one(Some(record.place().1).filter(|n| *n < u16::MAX)?.to_string())
+            }
+            Property::Size => one(tail.size.to_string()),
+            Property::Resolution => {
+                let (width, height) = tail.resolution?;
+                one(format!("{width}x{height}"))
+            }
+            Property::Duration => one(dlna::duration(self.unpacked(record)?.duration_ms?)),
+            Property::ProtocolInfo => {
+                one(profile::protocol_info(&self.unpacked(record)?).to_string())
+            }
+            _ => None,
+        }
+    }
+
+    pub(super) fn unpacked(&self, record: Record<'_>) -> Option<crate::facts::Facts> {
+        record::unpack(record, &self.names)
+    }
+
+    /// The first value of a property, by which lists are sorted (CDS-44).
+    pub(super) fn first_value(&self, entry: &Entry, property: Property) -> Option<Value> {
+        if let Entry::Item { serial, .. } = entry {
+            let record = self.record(*serial)?;
+            let number = match property {
+                Property::Date => Some(record.date()).filter(|d| *d > 0),
+                Property::Size => record.tail().map(|t| t.size),
+                Property::TrackNumber => {
+                    let track = Some(u64::from(record.place().1));
+                    track.filter(|n| *n < u64::from(u16::MAX) && record.kind() == Kind::Music)
+                }
+                Property::Duration => record.tail().and_then(|t| t.duration_ms),
+                _ => {
+                    let text = self.values(entry, property).into_iter().next()?;
+                    return Some(Value::Text(text.into_owned()));
+                }
+            };
+            return number.map(Value::Number);
+        }
+        let text = self.values(entry, property).into_iter().next()?;
+        Some(Value::Text(text.into_owned()))
+    }
+}
+
+/// A set of serials.
+#[derive(Default)]
+struct Bits(Vec<u64>);
+
+impl Bits {
+    fn put(&mut self, serial: u32) {
+        let at = serial as usize / 64;
+        if at >= self.0.len() {
+            self.0.resize(at + 1, 0);
+        }
+        self.0[at] |= 1 << (serial % 64);
+    }
+
+    fn holds(&self, serial: u32) -> bool {
+        self.0.get(serial as usize / 64).is_some_and(|bits| bits & 1 << (serial % 64) != 0)
+    }
+}

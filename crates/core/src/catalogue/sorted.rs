@@ -1,0 +1,202 @@
+//! Orders that a player asks for (CDS-42 to CDS-44).
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use mostra_protocol::property::Property;
+use mostra_protocol::sort::SortKey;
+
+use super::Catalogue;
+use super::id::NodeId;
+use super::search::Value;
+use super::shelf::Shelf;
+use super::spots::ShelfKind;
+use crate::collate::{fold, natural_order};
+
+/// A child of a container, or something found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(super) enum Entry {
+    /// A shelf, by place.
+    Container(u32),
+    /// A file's appearance.
+    Item {
+        /// The file.
+        serial: u32,
+        /// The shelf at which it appears.
+        at: u32,
+        /// Its count in a playlist.
+        count: u32,
+    },
+}
+
+type Key = (NodeId, u32, Vec<SortKey>);
+
+/// Containers sorted in other orders than their own, kept while they do not change; all
+/// snapshots share them.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Sorted(Arc<Mutex<Vec<(Key, Arc<Vec<Entry>>)>>>);
+
+/// Sorted containers kept, and entries in all of them together.
+const KEPT: usize = 16;
+const ENTRIES: usize = 2_000_000;
+
+impl Sorted {
+    fn get(&self, key: &Key) -> Option<Arc<Vec<Entry>>> {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = kept.iter().position(|(k, _)| k == key)?;
+        let found = kept.remove(at);
+        kept.push(found);
+        kept.last().map(|(_, list)| list.clone())
+    }
+
+    fn put(&self, key: Key, list: Arc<Vec<Entry>>) {
+        let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.push((key, list));
+        let too_many = |kept: &Vec<(Key, Arc<Vec<Entry>>)>| {
+            kept.len() > KEPT || kept.iter().map(|(_, l)| l.len()).sum::<usize>() > ENTRIES
+        };
+        while kept.len() > 1 && too_many(&kept) {
+            kept.remove(0);
+        }
+    }
+}
+
+/// From this many items on, containers stand before them, so that titles need not be compared
+/// one by one.
+const MANY: usize = 20_000;
+
+impl Catalogue {
+    /// All children of a shelf in an order asked for, whoever may see them.
+    pub(super) fn sorted_children(
+        &self,
+        place: u32,
+        shelf: &Shelf,
+        sort: &[SortKey],
+    ) -> Arc<Vec<Entry>> {
+        let key = (shelf.node, shelf.update_id, sort.to_vec());
+        if let Some(list) = self.sorted.get(&key) {
+            return list;
+        }
+        let list = Arc::new(self.sort_entries(self.children_of(place, shelf), sort));
+        self.sorted.put(key, list.clone());
+        list
+    }
+
+    /// All children of a shelf in its own order.
+    pub(super) fn children_of(&self, place: u32, shelf: &Shelf) -> Vec<Entry> {
+        let mut counts: HashMap<u32, u32> = HashMap::new();
+        let listed = shelf.kind == ShelfKind::Playlist;
+        let items = shelf.items.iter().map(|serial| {
+            let mut count = 0;
+            if listed {
+                let met = counts.entry(serial).or_default();
+                count = *met;
+                *met += 1;
+            }
+            Entry::Item { serial, at: place, count }
+        });
+        shelf.containers.iter().map(Entry::Container).chain(items).collect()
+    }
+
+    /// Sorts by criteria, then by title, then by serial.
+    pub(super) fn sort_entries(&self, entries: Vec<Entry>, sort: &[SortKey]) -> Vec<Entry> {
+        let items = entries.iter().filter(|e| matches!(e, Entry::Item { .. })).count();
+        let mut columns: Vec<Vec<u64>> = Vec::with_capacity(sort.len() + 1);
+        let titles = if items > MANY {
+            self.title_ranks(&entries)
+        } else {
+            self.text_ranks(&entries, |entry| Some(self.entry_title(entry)))
+        };
+        for key in sort {
+            let mut column = match key.by {
+                Property::Title => titles.clone(),
+                by => self.column(&entries, by),
+            };
+            if key.descending {
+                // Absent comes last in rising order, first in falling.
+                column.iter_mut().for_each(|value| *value = !*value);
+            }
+            columns.push(column);
+        }
+        columns.push(titles);
+        let mut order: Vec<u32> = (0..entries.len() as u32).collect();
+        order.sort_unstable_by(|a, b| {
+            let (a, b) = (*a as usize, *b as usize);
+            let by_columns = columns.iter().map(|c| c[a].cmp(&c[b])).find(|o| o.is_ne());
+            by_columns.unwrap_or_else(|| entries[a].cmp(&entries[b]))
+        });
+        order.into_iter().map(|at| entries[at as usize]).collect()
+    }
+
+    fn entry_title(&self, entry: &Entry) -> String {
+        match entry {
+            Entry::Container(place) => {
+                let shelf = self.shelves.get(*place);
+                fold(&shelf.map(|s| self.shelf_title(s)).unwrap_or_default())
+            }
+            Entry::Item { serial, .. } => self.titles.text(*serial).to_owned(),
+        }
+    }
+
+    /// The place of each entry's title among all titles; containers before items.
+    fn title_ranks(&self, entries: &[Entry]) -> Vec<u64> {
+        let last = entries.iter().map(|e| match e {
+            Entry::Item { serial, .. } => *serial as usize,
+            Entry::Container(_) => 0,
+        });
+        let mut ranks = vec![0; last.max().unwrap_or(0) + 1];
+        for (rank, serial) in self.everything.iter().enumerate() {
+            if let Some(place) = ranks.get_mut(serial as usize) {
+                *place = rank as u64 + (1 << 32);
+            }
+        }
+        let containers: Vec<Entry> =
+            entries.iter().copied().filter(|e| matches!(e, Entry::Container(_))).collect();
+        let order = self.text_ranks(&containers, |entry| Some(self.entry_title(entry)));
+        let order: HashMap<Entry, u64> = containers.into_iter().zip(order).collect();
+        let rank = |entry: &Entry| match entry {
+            Entry::Item { serial, .. } => ranks[*serial as usize],
+            container @ Entry::Container(_) => order.get(container).copied().unwrap_or(0),
+        };
+        entries.iter().map(rank).collect()
+    }
+
+    /// Numbers that compare as the values of a property do; absent ones are the greatest.
+    fn column(&self, entries: &[Entry], by: Property) -> Vec<u64> {
+        match by {
+            Property::Date | Property::TrackNumber | Property::Size | Property::Duration => {
+                let value = |entry| match self.first_value(entry, by) {
+                    Some(Value::Number(number)) => number,
+                    _ => u64::MAX,
+                };
+                entries.iter().map(value).collect()
+            }
+            _ => self.text_ranks(entries, |entry| match self.first_value(entry, by) {
+                Some(Value::Text(text)) => Some(fold(&text)),
+                _ => None,
+            }),
+        }
+    }
+
+    fn text_ranks(
+        &self,
+        entries: &[Entry],
+        text: impl Fn(&Entry) -> Option<String>,
+    ) -> Vec<u64> {
+        let mut numbers: HashMap<String, u32> = HashMap::new();
+        let mut rows: Vec<Option<u32>> = Vec::with_capacity(entries.len());
+        for entry in entries {
+            rows.push(text(entry).map(|text| {
+                let next = numbers.len() as u32;
+                *numbers.entry(text).or_insert(next)
+            }));
+        }
+        let mut distinct: Vec<(&String, &u32)> = numbers.iter().collect();
+        distinct.sort_unstable_by(|a, b| natural_order(a.0, b.0));
+        let mut ranks = vec![0u64; distinct.len()];
+        for (rank, (_, number)) in distinct.iter().enumerate() {
+            ranks[**number as usize] = rank as u64;
+        }
+        rows.into_iter().map(|row| row.map_or(u64::MAX, |n| ranks[n as usize])).collect()
+    }
+}

@@ -1,0 +1,215 @@
+//! The spots at which a file appears: in its directory, and in the views.
+
+use super::id::{Fixed, NodeId};
+use super::names::Names;
+use super::record::Record;
+use super::{Catalogue, PictureOrder};
+use crate::Kind;
+
+/// What a container is; decides its title, its class and its order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum ShelfKind {
+    /// One that is always the same.
+    Fixed,
+    /// A directory, by serial.
+    Directory,
+    /// An artist, by name.
+    Artist,
+    /// An album, by name.
+    Album,
+    /// A genre, by name.
+    Genre,
+    /// A composer, by name.
+    Composer,
+    /// A year.
+    Year,
+    /// A month of a year.
+    Month,
+    /// A series, by name.
+    Series,
+    /// A season, by number.
+    Season,
+    /// A directory with pictures, by serial.
+    PhotoAlbum,
+    /// A playlist, by serial.
+    Playlist,
+}
+
+impl ShelfKind {
+    /// Whether its subject is a name, of which several spellings may be in use.
+    pub fn is_named(self) -> bool {
+        use ShelfKind::{Album, Artist, Composer, Genre, Series};
+        matches!(self, Artist | Album | Genre | Composer | Series)
+    }
+}
+
+/// One container on the way to a spot.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Step {
+    pub node: NodeId,
+    pub kind: ShelfKind,
+    /// A name's number, a serial, or a plain number, as the kind has it.
+    pub subject: u32,
+}
+
+impl Step {
+    pub fn fixed(fixed: Fixed) -> Step {
+        Step { node: fixed.node(), kind: ShelfKind::Fixed, subject: fixed as u32 }
+    }
+
+    fn below(self, kind: ShelfKind, key: u64, subject: u32) -> Step {
+        Step { node: self.node.mixed(kind as u8, key), kind, subject }
+    }
+
+    /// A container below this one for a name; spellings that people take for the same share it.
+    fn named(self, kind: ShelfKind, name: u32, names: &Names) -> Step {
+        self.below(kind, names.key(name), name)
+    }
+
+    pub fn playlist(around: Fixed, serial: u32) -> Step {
+        Step::fixed(around).below(ShelfKind::Playlist, u64::from(serial), serial)
+    }
+
+    pub fn photo_album(directory: u32) -> Step {
+        let around = Step::fixed(Fixed::PictureAlbums);
+        around.below(ShelfKind::PhotoAlbum, u64::from(directory), directory)
+    }
+}
+
+/// How the items of a container stand without SortCriteria (CDS-35).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Order {
+    Title,
+    Date,
+    /// Newest first.
+    Added,
+    /// Disc and track, or season and episode.
+    Place,
+    /// As a playlist lists them.
+    Listed,
+}
+
+/// The newest items shown of each kind.
+pub(super) const NEWEST: u32 = 200;
+
+impl Catalogue {
+    /// The order of a container's items.
+    pub(super) fn order(&self, kind: ShelfKind, subject: u32) -> Order {
+        const NEWEST: [u32; 3] =
+            [Fixed::VideoNewest as u32, Fixed::MusicNewest as u32, Fixed::PictureNewest as u32];
+        let pictures = match self.options.pictures {
+            PictureOrder::Date => Order::Date,
+            PictureOrder::Title => Order::Title,
+        };
+        match kind {
+            ShelfKind::Fixed if NEWEST.contains(&subject) => Order::Added,
+            ShelfKind::Fixed if subject == Fixed::PictureAll as u32 => pictures,
+            ShelfKind::Album | ShelfKind::Season => Order::Place,
+            ShelfKind::Month | ShelfKind::PhotoAlbum => pictures,
+            ShelfKind::Playlist => Order::Listed,
+            _ => Order::Title,
+        }
+    }
+
+    /// Calls `spot` with the way to each spot of a file, from below the root down: first the
+    /// directory, which holds the original, then the views.
+    pub(super) fn spots(&self, record: Record<'_>, mut spot: impl FnMut(&[Step])) {
+        let mut way = Vec::with_capacity(8);
+        let mut at = Some(record.directory());
+        while let Some(directory) = at.and_then(|serial| self.directories.get(serial)) {
+            let serial = at.unwrap_or_default();
+            let node = NodeId::directory(serial);
+            way.push(Step { node, kind: ShelfKind::Directory, subject: serial });
+            at = directory.parent;
+        }
+        way.push(Step::fixed(Fixed::Folders));
+        way.reverse();
+        spot(&way);
+        let kind = record.kind();
+        let menu = Step::fixed(Fixed::menu(kind));
+        spot(&[menu, Step::fixed(Fixed::all(kind))]);
+        spot(&[menu, Step::fixed(Fixed::newest(kind))]);
+        let Some(tail) = record.tail() else { return };
+        // Only what is dated has a year.
+        let year = Some((record.date() / 10_000_000_000) as u32).filter(|y| *y > 0);
+        let month = (record.date() / 100_000_000 % 100) as u32;
+        match kind {
+            Kind::Video => {
+                if let Some((series, season, _)) = tail.episode {
+                    let all = Step::fixed(Fixed::Series);
+                    let series = all.named(ShelfKind::Series, series, &self.names);
+                    let number = u32::from(season);
+                    let season = series.below(ShelfKind::Season, u64::from(season), number);
+                    spot(&[menu, all, series, season]);
+                }
+                if let Some(year) = year {
+                    let years = Step::fixed(Fixed::VideoYears);
+                    spot(&[menu, years, years.below(ShelfKind::Year, u64::from(year), year)]);
+                }
+            }
+            Kind::Picture => {
+                if let Some(year) = year {
+                    let years = Step::fixed(Fixed::PictureYears);
+                    let year = years.below(ShelfKind::Year, u64::from(year), year);
+                    let month = year.below(ShelfKind::Month, u64::from(month), month);
+                    spot(&[menu, years, year, month]);
+                }
+                let albums = Step::fixed(Fixed::PictureAlbums);
+                spot(&[menu, albums, Step::photo_album(record.directory())]);
+            }
+            Kind::Music => {
+                let Some(music) = tail.music else { return };
+                // Two albums of one name are told apart by their artist, or else by where
+                // they lie.
+                let owner = match music.album_artist {
+                    Some(artist) => self.names.key(artist),
+                    None => u64::from(record.directory()),
+                };
+                let in_album = |around: Step| {
+                    music.album.map(|album| {
+                        let key = crate::shards::mix(self.names.key(album), owner);
+                        around.below(ShelfKind::Album, key, album)
+                    })
+                };
+                let mut people = |list: Fixed, people: &[u32]| {
+                    let list = Step::fixed(list);
+                    let mut met: Vec<NodeId> = Vec::new();
+                    for name in people {
+                        let artist = list.named(ShelfKind::Artist, *name, &self.names);
+                        if met.contains(&artist.node) {
+                            continue;
+                        }
+                        met.push(artist.node);
+                        match in_album(artist) {
+                            Some(album) => spot(&[menu, list, artist, album]),
+                            None => spot(&[menu, list, artist]),
+                        }
+                    }
+                };
+                people(Fixed::Artists, &music.artists);
+                people(Fixed::AlbumArtists, music.album_artist.as_slice());
+                let albums = Step::fixed(Fixed::Albums);
+                if let Some(album) = in_album(albums) {
+                    spot(&[menu, albums, album]);
+                }
+                let mut each = |list: Fixed, kind: ShelfKind, names: &[u32]| {
+                    let list = Step::fixed(list);
+                    let mut met: Vec<NodeId> = Vec::new();
+                    for name in names {
+                        let one = list.named(kind, *name, &self.names);
+                        if !met.contains(&one.node) {
+                            met.push(one.node);
+                            spot(&[menu, list, one]);
+                        }
+                    }
+                };
+                each(Fixed::Genres, ShelfKind::Genre, &music.genres);
+                each(Fixed::Composers, ShelfKind::Composer, &music.composers);
+                if let Some(year) = year {
+                    let years = Step::fixed(Fixed::MusicYears);
+                    spot(&[menu, years, years.below(ShelfKind::Year, u64::from(year), year)]);
+                }
+            }
+        }
+    }
+}
