@@ -1,4 +1,4 @@
-//! JPEG: size and form from the frame header, the date from Exif.
+//! JPEG: size and form from the frame header.
 
 use std::fs::File;
 use std::io::{BufReader, Read, Seek, SeekFrom};
@@ -6,18 +6,24 @@ use std::io::{BufReader, Read, Seek, SeekFrom};
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 
-use crate::Reason;
+use crate::{Reason, picture};
 
 const BROKEN: Reason = Reason::Broken("no picture header");
 
-pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts, Reason> {
+/// Facts of a JPEG file; its format tells baseline from the rest.
+pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+    let (format, resolution) = frame(file)?;
+    let facts = Facts { kind: Kind::Picture, format, resolution: Some(resolution), ..facts };
+    Ok(picture::with_exif(file, facts))
+}
+
+fn frame(file: &mut File) -> Result<(Format, (u32, u32)), Reason> {
     let mut reader = BufReader::new(file);
     let mut start = [0; 2];
     reader.read_exact(&mut start).map_err(|_| BROKEN)?;
     if start != [0xff, 0xd8] {
         return Err(BROKEN);
     }
-    let mut date = None;
     // A picture has a few dozen segments; a thousand is somebody's joke.
     for _ in 0..1000 {
         let (marker, length) = segment(&mut reader)?;
@@ -34,16 +40,7 @@ pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts
                 }
                 let baseline = marker == 0xc0 && depth == 8 && matches!(components, 1 | 3);
                 let format = if baseline { Format::Jpeg } else { Format::JpegOther };
-                return Ok(Facts {
-                    resolution: Some((width, height)),
-                    date,
-                    ..Facts::bare(Kind::Picture, format, size, modified_ms)
-                });
-            }
-            0xe1 => {
-                let mut data = vec![0; length as usize];
-                reader.read_exact(&mut data).map_err(|_| BROKEN)?;
-                date = date.or_else(|| exif_date(&data));
+                return Ok((format, (width, height)));
             }
             // Start of scan or end of image before any frame header.
             0xda | 0xd9 => return Err(BROKEN),
@@ -73,39 +70,4 @@ fn segment(reader: &mut impl Read) -> Result<(u8, u16), Reason> {
         }
     }
     Err(BROKEN)
-}
-
-/// DateTimeOriginal of an Exif segment as ISO 8601. Broken Exif gives no date and no error.
-fn exif_date(data: &[u8]) -> Option<String> {
-    let tiff = data.strip_prefix(b"Exif\0\0")?;
-    let little = match tiff.get(..2)? {
-        b"II" => true,
-        b"MM" => false,
-        _ => return None,
-    };
-    let u16_at = |at: usize| {
-        let bytes: [u8; 2] = tiff.get(at..at.checked_add(2)?)?.try_into().ok()?;
-        Some(if little { u16::from_le_bytes(bytes) } else { u16::from_be_bytes(bytes) })
-    };
-    let u32_at = |at: usize| {
-        let bytes: [u8; 4] = tiff.get(at..at.checked_add(4)?)?.try_into().ok()?;
-        Some(if little { u32::from_le_bytes(bytes) } else { u32::from_be_bytes(bytes) })
-    };
-    let find = |directory: usize, tag: u16| {
-        let count = usize::from(u16_at(directory)?).min(200);
-        let entry =
-            (0..count).map(|n| directory + 2 + 12 * n).find(|at| u16_at(*at) == Some(tag))?;
-        u32_at(entry + 8)
-    };
-    let exif = find(u32_at(4)? as usize, 0x8769)? as usize;
-    let text = tiff.get(find(exif, 0x9003)? as usize..)?.get(..19)?;
-    let text = std::str::from_utf8(text).ok()?;
-    // "2024:06:01 05:12:30"
-    let digits = text.bytes().enumerate().all(|(n, b)| match n {
-        4 | 7 | 13 | 16 => b == b':',
-        10 => b == b' ',
-        _ => b.is_ascii_digit(),
-    });
-    (digits && !text.starts_with("0000"))
-        .then(|| format!("{}-{}-{}T{}", &text[..4], &text[5..7], &text[8..10], &text[11..]))
 }

@@ -8,9 +8,15 @@ pub mod open;
 pub mod probe;
 pub mod walk;
 
+mod audio;
+pub mod art;
+pub mod ffprobe;
 mod jpeg;
-mod mp3;
+mod matroska;
 mod mp4;
+mod picture;
+pub mod playlist;
+pub mod sidecar;
 
 use std::fmt;
 
@@ -19,8 +25,18 @@ use std::fmt;
 pub enum Reason {
     /// Neither its contents nor its extension are of a kind we publish.
     NotMedia,
-    /// A media format that this version does not read yet.
-    NotYet(&'static str),
+    /// A media format that cannot be read.
+    Unknown(&'static str),
+    /// A file that is offered with another one.
+    Beside(&'static str),
+    /// A playlist; it becomes a container.
+    Playlist,
+    /// It is still being written.
+    Growing,
+    /// A link that leads around in a circle, or nowhere.
+    Link,
+    /// Deeper than the standard allows.
+    Deep,
     /// Of a kind that its folder does not hold.
     OtherKind(mostra_core::Kind),
     /// No bytes.
@@ -39,7 +55,12 @@ impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Reason::NotMedia => f.write_str("not a film, sound or picture"),
-            Reason::NotYet(format) => write!(f, "{format} is not read yet"),
+            Reason::Unknown(format) => write!(f, "{format} cannot be read"),
+            Reason::Beside(what) => f.write_str(what),
+            Reason::Playlist => f.write_str("a playlist"),
+            Reason::Growing => f.write_str("it is still being written; it comes when complete"),
+            Reason::Link => f.write_str("a link that leads nowhere or around in a circle"),
+            Reason::Deep => write!(f, "more than {} folders deep, which no player reaches", walk::DEPTH),
             Reason::OtherKind(kind) => {
                 write!(f, "{}: the folder is not set to hold that kind", kind.word())
             }

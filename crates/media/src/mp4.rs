@@ -4,14 +4,15 @@ use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
-use mostra_core::facts::{AudioCodec, Facts, Format, VideoCodec};
+use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
 
-use crate::Reason;
+use crate::{Reason, audio};
 
 /// The largest index that is read into memory.
 const INDEX: u64 = 64 << 20;
 
-pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts, Reason> {
+pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+    let size = facts.size;
     let mut index = None;
     let mut media: Option<(u64, u64)> = None;
     let mut at = 0;
@@ -50,20 +51,35 @@ pub(crate) fn read(file: &mut File, size: u64, modified_ms: i64) -> Result<Facts
     }
     let index = index.ok_or(Reason::Broken("no index"))?;
     let movie = Movie::read(&index).ok_or(Reason::Broken("the index is damaged"))?;
-    if movie.video.is_none() {
-        return Err(Reason::NotYet("sound in MP4"));
-    }
     let bit_rate = movie.duration_ms.map(|ms| size.saturating_mul(8000) / ms);
-    Ok(Facts {
+    let facts = Facts {
         title: movie.title,
         duration_ms: movie.duration_ms,
         resolution: movie.resolution,
+        frame_rate_milli: movie.frame_rate_milli,
         bit_rate: bit_rate.and_then(|b| u32::try_from(b).ok()),
         video: movie.video,
-        audio: movie.audio,
+        tracks: movie.tracks,
+        subtitles: movie.subtitles,
         media,
-        ..Facts::bare(Kind::Video, Format::Mp4, size, modified_ms)
-    })
+        kind: Kind::Video,
+        ..facts
+    };
+    if facts.video.is_some() {
+        return Ok(facts);
+    }
+    if facts.tracks.is_empty() {
+        return Err(Reason::Broken("neither picture nor sound in it"));
+    }
+    // Sound alone: the tag library knows the rest; the codec is as read here.
+    let format = Format::M4a;
+    let found = audio::read(file, Facts { format, ..facts.clone() });
+    let found = found.unwrap_or(Facts { kind: Kind::Music, format, ..facts.clone() });
+    let tracks = match (facts.tracks.first(), found.tracks.first()) {
+        (Some(own), Some(read)) => vec![AudioTrack { codec: own.codec.clone(), ..read.clone() }],
+        _ => facts.tracks,
+    };
+    Ok(Facts { tracks, media, ..found })
 }
 
 #[derive(Default)]
@@ -71,8 +87,10 @@ struct Movie {
     duration_ms: Option<u64>,
     title: Option<String>,
     resolution: Option<(u32, u32)>,
+    frame_rate_milli: Option<u32>,
     video: Option<VideoCodec>,
-    audio: Option<AudioCodec>,
+    tracks: Vec<AudioTrack>,
+    subtitles: Vec<SubtitleTrack>,
 }
 
 impl Movie {
@@ -101,10 +119,15 @@ impl Movie {
         let table = child(child(media, b"minf")?, b"stbl")?;
         // Version and flags, then the count of entries.
         let (code, entry) = boxes(child(table, b"stsd")?.get(8..)?).next()?;
+        let header = child(media, b"mdhd")?;
+        let long = header.first()? == &1;
+        let scale = u32_at(header, if long { 20 } else { 12 })?;
+        let language = language(u16_at(header, if long { 32 } else { 20 })?);
         match handler {
             b"vide" if self.video.is_none() => {
                 let (width, height) = (u16_at(entry, 24)?, u16_at(entry, 26)?);
                 self.resolution = Some((u32::from(width), u32::from(height)));
+                self.frame_rate_milli = child(table, b"stts").and_then(|t| frame_rate(t, scale));
                 let settings = entry.get(78..).and_then(|rest| child(rest, b"avcC"));
                 let name = match &code {
                     b"avc1" | b"avc3" => "h264".into(),
@@ -117,23 +140,58 @@ impl Movie {
                     level: settings.and_then(|s| s.get(3).copied()),
                 });
             }
-            b"soun" if self.audio.is_none() => {
+            b"soun" if self.tracks.len() < 16 => {
                 let (channels, rate) = (u16_at(entry, 16)?, u32_at(entry, 24)? >> 16);
-                let decoder = entry.get(28..).and_then(|rest| child(rest, b"esds"));
-                let name = match &code {
+                // The older relation puts more numbers before its boxes, and those in a box.
+                let more = match u16_at(entry, 8)? {
+                    1 => 16,
+                    2 => 36,
+                    _ => 0,
+                };
+                let inner = entry.get(28 + more..).unwrap_or_default();
+                let decoder = child(inner, b"esds")
+                    .or_else(|| child(child(inner, b"wave")?, b"esds"));
+                let codec = match &code {
                     b"mp4a" => decoder.and_then(aac_name).unwrap_or_else(|| "mp4a".into()),
+                    b"ac-3" => "ac3".into(),
+                    b"ec-3" => "eac3".into(),
                     other => printable(other),
                 };
-                self.audio = Some(AudioCodec {
-                    name,
+                self.tracks.push(AudioTrack {
+                    codec,
                     sample_rate: Some(rate).filter(|r| *r > 0),
                     channels: Some(u32::from(channels)).filter(|c| *c > 0),
+                    bits: None,
+                    language,
                 });
+            }
+            b"sbtl" | b"subt" | b"text" if self.subtitles.len() < 32 => {
+                self.subtitles.push(SubtitleTrack { codec: printable(&code), language });
             }
             _ => {}
         }
         Some(())
     }
+}
+
+/// Frames in 1000 seconds, from the time table: most frames last alike, so the whole does.
+fn frame_rate(table: &[u8], scale: u32) -> Option<u32> {
+    let entries = (u32_at(table, 4)? as usize).min(100_000);
+    let (mut frames, mut ticks) = (0u64, 0u64);
+    for at in (0..entries).map(|n| 8 + 8 * n) {
+        let (count, delta) = (u64::from(u32_at(table, at)?), u64::from(u32_at(table, at + 4)?));
+        frames = frames.checked_add(count)?;
+        ticks = ticks.checked_add(count.checked_mul(delta)?)?;
+    }
+    let milli = frames.checked_mul(u64::from(scale))?.checked_mul(1000)?.checked_div(ticks)?;
+    u32::try_from(milli).ok().filter(|m| *m > 0)
+}
+
+/// A packed language code: three letters of five bits.
+fn language(packed: u16) -> Option<String> {
+    let letters = [10, 5, 0].map(|shift| (packed >> shift & 0x1f) as u8 + 0x60);
+    let text = String::from_utf8_lossy(&letters).into_owned();
+    (letters.iter().all(u8::is_ascii_lowercase) && text != "und").then_some(text)
 }
 
 /// The codec inside an `mp4a` entry, from its elementary stream descriptor.

@@ -31,7 +31,7 @@ pub enum Found {
 }
 
 /// Directories deeper than this are not entered (CDS-5 allows 32 steps to the root).
-const DEPTH: usize = 28;
+pub const DEPTH: usize = 28;
 
 /// Walks a folder in order of names. Hidden files and directories are passed over silently;
 /// links are left out. Errors on single entries do not stop the walk.

@@ -1,0 +1,190 @@
+//! Sound files: frames and tags, by the tag library.
+
+use std::fs::File;
+use std::io::{BufReader, Read, Seek, SeekFrom};
+
+use lofty::config::{ParseOptions, ParsingMode};
+use lofty::file::{AudioFile, FileType, TaggedFile, TaggedFileExt};
+use lofty::mpeg::MpegFile;
+use lofty::picture::PictureType;
+use lofty::prelude::{Accessor, ItemKey};
+use lofty::probe::Probe;
+use lofty::tag::Tag;
+use mostra_core::Kind;
+use mostra_core::date::Date;
+use mostra_core::facts::{AudioTrack, Facts, Format};
+
+use crate::Reason;
+
+const BROKEN: Reason = Reason::Broken("no sound in it that can be read");
+
+/// What a file type is called.
+fn known(format: Format) -> Option<(FileType, &'static str)> {
+    Some(match format {
+        Format::Mp3 => (FileType::Mpeg, "mp3"),
+        Format::M4a => (FileType::Mp4, "aac-lc"),
+        Format::Flac => (FileType::Flac, "flac"),
+        Format::Vorbis => (FileType::Vorbis, "vorbis"),
+        Format::Opus => (FileType::Opus, "opus"),
+        Format::Wav => (FileType::Wav, "lpcm"),
+        Format::Aiff => (FileType::Aiff, "lpcm"),
+        _ => return None,
+    })
+}
+
+pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+    if facts.format == Format::Adts {
+        return adts(file, facts);
+    }
+    let (kind, codec) = known(facts.format).ok_or(BROKEN)?;
+    let tagged = tagged(file, kind)?;
+    let properties = tagged.properties();
+    let track = AudioTrack {
+        codec: codec.into(),
+        sample_rate: properties.sample_rate().filter(|r| *r > 0),
+        channels: properties.channels().map(u32::from).filter(|c| *c > 0),
+        bits: properties.bit_depth(),
+        language: None,
+    };
+    let media = (facts.format == Format::Mp3).then(|| (id3_length(file, facts.size), facts.size));
+    let bits = properties.overall_bitrate().or(properties.audio_bitrate()).filter(|b| *b > 0);
+    let facts = Facts {
+        kind: Kind::Music,
+        duration_ms: Some(properties.duration().as_millis() as u64).filter(|d| *d > 0),
+        bit_rate: bits.map(|kilo| kilo.saturating_mul(1000)),
+        tracks: vec![track],
+        media,
+        ..facts
+    };
+    if facts.duration_ms.is_none() && facts.format != Format::Opus && facts.format != Format::Vorbis {
+        return Err(BROKEN);
+    }
+    Ok(match tagged.primary_tag().or(tagged.first_tag()) {
+        Some(tag) => with_tag(facts, tag),
+        None => facts,
+    })
+}
+
+/// Raw AAC frames. How long they last follows from the first ones, as all are much alike.
+fn adts(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+    const RATES: [u32; 13] = [
+        96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025,
+        8_000, 7_350,
+    ];
+    let start = id3_length(file, facts.size);
+    let mut head = Vec::new();
+    file.seek(SeekFrom::Start(start)).map_err(|_| BROKEN)?;
+    file.take(64 << 10).read_to_end(&mut head).map_err(|_| BROKEN)?;
+    let (mut at, mut frames, mut track) = (0, 0u64, None);
+    while let Some([0xff, b, c, d, e, f, ..]) = head.get(at..at + 7) {
+        let length = usize::from(d & 3) << 11 | usize::from(*e) << 3 | usize::from(f >> 5);
+        if b & 0xf6 != 0xf0 || length < 7 {
+            break;
+        }
+        let rate = RATES.get(usize::from(c >> 2 & 15)).copied();
+        let channels = u32::from((c & 1) << 2 | d >> 6);
+        let codec = if c >> 6 == 1 { "aac-lc" } else { "aac" };
+        track.get_or_insert(AudioTrack {
+            codec: codec.into(),
+            sample_rate: rate,
+            channels: Some(channels).filter(|n| *n > 0),
+            ..AudioTrack::default()
+        });
+        frames += 1;
+        at += length;
+    }
+    let track = track.filter(|t| t.sample_rate.is_some()).ok_or(BROKEN)?;
+    let rate = u64::from(track.sample_rate.unwrap_or(1));
+    // 1024 samples in a frame.
+    let bits = at as u64 * 8 * rate / (frames * 1024).max(1);
+    let duration = ((facts.size - start) * 8000).checked_div(bits).filter(|d| *d > 0);
+    Ok(Facts {
+        kind: Kind::Music,
+        duration_ms: duration,
+        bit_rate: u32::try_from(bits).ok(),
+        tracks: vec![track],
+        media: Some((start, facts.size)),
+        ..facts
+    })
+}
+
+fn tagged(file: &mut File, kind: FileType) -> Result<TaggedFile, Reason> {
+    let options = ParseOptions::new().parsing_mode(ParsingMode::BestAttempt);
+    file.rewind().map_err(|_| BROKEN)?;
+    let mut reader = BufReader::with_capacity(32 << 10, file);
+    if kind == FileType::Mpeg {
+        let file = MpegFile::read_from(&mut reader, options).map_err(|_| BROKEN)?;
+        let properties = file.properties();
+        if *properties.layer() != lofty::mpeg::Layer::Layer3 || properties.sample_rate() == 0 {
+            return Err(BROKEN);
+        }
+        return Ok(file.into());
+    }
+    Probe::with_file_type(&mut reader, kind).options(options).read().map_err(|_| BROKEN)
+}
+
+/// Tags of a file of any sort that the library reads; used for what our own readers found.
+pub(crate) fn tag_of(file: &mut File, format: Format) -> Option<TaggedFile> {
+    tagged(file, known(format)?.0).ok()
+}
+
+/// The picture embedded in a sound file: the front cover, else the first.
+pub(crate) fn cover(file: &mut File, format: Format) -> Option<Vec<u8>> {
+    let tagged = tag_of(file, format)?;
+    let pictures = || tagged.tags().iter().flat_map(Tag::pictures);
+    let front = pictures().find(|p| p.pic_type() == PictureType::CoverFront);
+    front.or_else(|| pictures().next()).map(|p| p.data().to_vec())
+}
+
+fn with_tag(facts: Facts, tag: &Tag) -> Facts {
+    let clean = |text: &str| {
+        let text = text.trim_matches(['\0', ' ', '\t', '\n', '\r']);
+        (!text.is_empty()).then(|| text.chars().take(1000).collect::<String>())
+    };
+    let one = |key: &ItemKey| tag.get_string(key).and_then(clean);
+    let all = |keys: &[ItemKey]| {
+        let mut values: Vec<String> = Vec::new();
+        for key in keys {
+            // Several in one text are parted by NUL or by a semicolon.
+            let texts = tag.get_strings(key).flat_map(|t| t.split(['\0', ';'])).filter_map(clean);
+            for text in texts {
+                if !values.contains(&text) {
+                    values.push(text);
+                }
+            }
+            if !values.is_empty() {
+                break;
+            }
+        }
+        values.truncate(16);
+        values
+    };
+    let small = |number: Option<u32>| number.and_then(|n| u16::try_from(n).ok()).filter(|n| *n > 0);
+    let date = [ItemKey::RecordingDate, ItemKey::Year, ItemKey::ReleaseDate]
+        .iter()
+        .find_map(|key| Date::parse(&one(key)?));
+    Facts {
+        title: one(&ItemKey::TrackTitle),
+        artists: all(&[ItemKey::TrackArtists, ItemKey::TrackArtist]),
+        album_artist: one(&ItemKey::AlbumArtist),
+        album: one(&ItemKey::AlbumTitle),
+        track: (small(tag.track()), small(tag.track_total())),
+        disc: (small(tag.disk()), small(tag.disk_total())),
+        genres: all(&[ItemKey::Genre]),
+        composers: all(&[ItemKey::Composer]),
+        date,
+        embedded_art: tag.picture_count() > 0,
+        ..facts
+    }
+}
+
+/// Bytes of the ID3v2 tag at the start, where there is one.
+fn id3_length(reader: &mut (impl std::io::Read + Seek), size: u64) -> u64 {
+    let mut head = [0; 10];
+    let read = reader.seek(SeekFrom::Start(0)).and_then(|_| reader.read_exact(&mut head));
+    if read.is_err() || &head[..3] != b"ID3" {
+        return 0;
+    }
+    let length = head[6..].iter().fold(0u64, |sum, byte| sum << 7 | u64::from(byte & 0x7f));
+    (length + 10).min(size)
+}

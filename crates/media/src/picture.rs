@@ -1,0 +1,68 @@
+//! Pictures other than baseline JPEG, and what cameras write into all of them.
+
+use std::fs::File;
+use std::io::{BufReader, Read, Seek};
+
+use exif::{In, Reader, Tag, Value};
+use mostra_core::Kind;
+use mostra_core::date::Date;
+use mostra_core::facts::{Facts, Format};
+
+use crate::Reason;
+
+/// Bytes in which a picture's size must be found.
+const HEAD: u64 = 256 << 10;
+
+pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+    let mut head = Vec::new();
+    file.by_ref().take(HEAD).read_to_end(&mut head).map_err(|e| crate::unreadable(&e))?;
+    let size = imagesize::blob_size(&head).map_err(|_| Reason::Broken("no picture header"))?;
+    let (Ok(width), Ok(height)) = (u32::try_from(size.width), u32::try_from(size.height)) else {
+        return Err(Reason::Broken("no picture header"));
+    };
+    if width == 0 || height == 0 {
+        return Err(Reason::Broken("no picture header"));
+    }
+    let facts = Facts { kind: Kind::Picture, resolution: Some((width, height)), ..facts };
+    Ok(with_exif(file, facts))
+}
+
+/// Adds what Exif tells. Broken Exif adds nothing and harms nothing.
+pub(crate) fn with_exif(file: &mut File, mut facts: Facts) -> Facts {
+    if matches!(facts.format, Format::Gif) || file.rewind().is_err() {
+        return facts;
+    }
+    let mut reader = BufReader::new(file.take(16 << 20));
+    let mut bytes = Vec::new();
+    // Containers other than JPEG may keep it anywhere; JPEG has it at the start.
+    let limit = if matches!(facts.format, Format::Jpeg | Format::JpegOther) { 1 << 18 } else { 4 << 20 };
+    if reader.by_ref().take(limit).read_to_end(&mut bytes).is_err() {
+        return facts;
+    }
+    let mut exif_reader = Reader::new();
+    exif_reader.continue_on_error(true);
+    let read = exif_reader.read_from_container(&mut std::io::Cursor::new(&bytes));
+    let Ok(exif) = read.or_else(|e| e.distill_partial_result(|_| {})) else { return facts };
+    let text = |tag: Tag| {
+        let field = exif.get_field(tag, In::PRIMARY)?;
+        let Value::Ascii(lines) = &field.value else { return None };
+        let text = String::from_utf8_lossy(lines.first()?).trim_matches(['\0', ' ']).to_owned();
+        (!text.is_empty()).then_some(text)
+    };
+    let taken = text(Tag::DateTimeOriginal).or_else(|| text(Tag::DateTime));
+    facts.date = taken.and_then(|t| Date::parse(&t)).map(|date| {
+        let offset = text(Tag::OffsetTimeOriginal).or_else(|| text(Tag::OffsetTime));
+        offset.map_or(date, |offset| date.with_offset(&offset))
+    });
+    let orientation = exif.get_field(Tag::Orientation, In::PRIMARY);
+    facts.orientation = orientation
+        .and_then(|f| f.value.get_uint(0))
+        .and_then(|n| u8::try_from(n).ok())
+        .filter(|n| (1..=8).contains(n));
+    facts.camera = match (text(Tag::Make), text(Tag::Model)) {
+        (Some(make), Some(model)) if !model.starts_with(&make) => Some(format!("{make} {model}")),
+        (make, model) => model.or(make),
+    };
+    facts.camera = facts.camera.map(|c| c.chars().take(100).collect());
+    facts
+}

@@ -1,0 +1,277 @@
+//! Playlist files (requirements 5.9): from bytes to entries, without touching what they name.
+
+use std::path::{Component, Path, PathBuf};
+
+use quick_xml::events::Event;
+
+/// Bytes of a playlist, and entries in it (CDS-68).
+const BYTES: usize = 4 << 20;
+const ENTRIES: usize = 20_000;
+
+/// One entry.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// What it names: a path or an address.
+    pub target: Target,
+    /// The title that the list gives it.
+    pub title: Option<String>,
+}
+
+/// What an entry names.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Target {
+    /// A file; relative to the list unless it begins with `/`.
+    Path(String),
+    /// A stream at an `http` address.
+    Stream(String),
+}
+
+/// Why a file is no playlist.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PlaylistError {
+    /// More bytes than a list may have.
+    #[error("a playlist of more than 4 MiB")]
+    TooLarge,
+    /// It directs a player through pieces of one stream (RFC 8216).
+    #[error("a streaming manifest, not a playlist")]
+    Manifest,
+    /// It does not read.
+    #[error("damaged: {0}")]
+    Broken(&'static str),
+}
+
+/// Reads a playlist by the extension of its name: `m3u`, `m3u8`, `pls` or `xspf`.
+///
+/// # Errors
+/// [`PlaylistError`] when it cannot be read as one.
+pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<Entry>, PlaylistError> {
+    if bytes.len() > BYTES {
+        return Err(PlaylistError::TooLarge);
+    }
+    let mut entries = match extension {
+        "xspf" => xspf(bytes)?,
+        "pls" => pls(&decode(bytes)),
+        _ => m3u(&decode(bytes))?,
+    };
+    entries.truncate(ENTRIES);
+    Ok(entries)
+}
+
+/// UTF-8 where it is that, with or without a byte-order mark; else UTF-16 by its mark, else
+/// the Western 8-bit charset (CDS-63).
+pub fn decode(bytes: &[u8]) -> String {
+    if let Some((encoding, _)) = encoding_rs::Encoding::for_bom(bytes) {
+        return encoding.decode(bytes).0.into_owned();
+    }
+    match std::str::from_utf8(bytes) {
+        Ok(text) => text.to_owned(),
+        Err(_) => encoding_rs::WINDOWS_1252.decode(bytes).0.into_owned(),
+    }
+}
+
+fn m3u(text: &str) -> Result<Vec<Entry>, PlaylistError> {
+    let mut entries = Vec::new();
+    let mut title = None;
+    for line in text.split(['\n', '\r']).map(str::trim).filter(|l| !l.is_empty()) {
+        if line.starts_with("#EXT-X-") {
+            return Err(PlaylistError::Manifest);
+        }
+        if let Some(info) = line.strip_prefix("#EXTINF:") {
+            let name = info.split_once(',').map(|(_, name)| name.trim());
+            title = name.filter(|n| !n.is_empty()).map(str::to_owned);
+        } else if !line.starts_with('#') {
+            entries.extend(target(line).map(|target| Entry { target, title: title.take() }));
+        }
+    }
+    Ok(entries)
+}
+
+fn pls(text: &str) -> Vec<Entry> {
+    let mut found: std::collections::BTreeMap<u32, (Option<String>, Option<String>)> =
+        std::collections::BTreeMap::new();
+    let mut inside = false;
+    for line in text.split(['\n', '\r']).map(str::trim) {
+        if line.starts_with('[') {
+            inside = line.eq_ignore_ascii_case("[playlist]");
+            continue;
+        }
+        let Some((key, value)) = line.split_once('=').filter(|_| inside) else { continue };
+        let (key, value) = (key.trim().to_lowercase(), value.trim());
+        let numbered = |word: &str| key.strip_prefix(word)?.parse::<u32>().ok();
+        if let Some(number) = numbered("file") {
+            found.entry(number).or_default().0 = Some(value.to_owned());
+        } else if let Some(number) = numbered("title") {
+            found.entry(number).or_default().1 = Some(value.to_owned());
+        }
+    }
+    let entries = found.into_values().filter_map(|(file, title)| {
+        let title = title.filter(|t| !t.is_empty());
+        Some(Entry { target: target(&file?)?, title })
+    });
+    entries.collect()
+}
+
+fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
+    let text = decode(bytes);
+    let mut reader = quick_xml::Reader::from_str(&text);
+    let mut entries = Vec::new();
+    let mut open: Vec<Vec<u8>> = Vec::new();
+    let (mut location, mut title) = (None::<String>, String::new());
+    let mut value = String::new();
+    loop {
+        match reader.read_event() {
+            Err(_) => return Err(PlaylistError::Broken("it is not XML")),
+            Ok(Event::DocType(_)) => return Err(PlaylistError::Broken("it declares entities")),
+            Ok(Event::Eof) => break,
+            Ok(Event::Start(tag)) => {
+                value.clear();
+                open.push(tag.local_name().as_ref().to_vec());
+                if open.len() > 32 {
+                    return Err(PlaylistError::Broken("nested too deep"));
+                }
+            }
+            Ok(Event::Text(piece)) => value.push_str(&piece.decode().unwrap_or_default()),
+            Ok(Event::GeneralRef(name)) => {
+                let name = name.decode().unwrap_or_default();
+                match quick_xml::escape::unescape(&format!("&{name};")) {
+                    Ok(letter) => value.push_str(&letter),
+                    Err(_) => return Err(PlaylistError::Broken("an unknown entity")),
+                }
+            }
+            Ok(Event::End(_)) => {
+                let name = open.pop().unwrap_or_default();
+                let in_track = open.last().is_some_and(|around| around == b"track");
+                match name.as_slice() {
+                    // The first that is given counts.
+                    b"location" if in_track && location.is_none() => {
+                        location = Some(value.trim().to_owned());
+                    }
+                    b"title" if in_track => value.trim().clone_into(&mut title),
+                    b"track" => {
+                        let named = Some(std::mem::take(&mut title)).filter(|t| !t.is_empty());
+                        let target = location.take().and_then(|l| address(&l));
+                        entries.extend(target.map(|target| Entry { target, title: named }));
+                    }
+                    _ => {}
+                }
+                value.clear();
+            }
+            Ok(_) => {}
+        }
+    }
+    Ok(entries)
+}
+
+/// An entry of a list whose entries are paths, or addresses with their scheme.
+fn target(text: &str) -> Option<Target> {
+    let lower = text.to_lowercase();
+    if lower.starts_with("file:") || lower.starts_with("http://") || lower.starts_with("https://") {
+        return address(text);
+    }
+    // Another scheme; but `C:\…` is a path of a system that we are not.
+    if lower.contains("://") {
+        return None;
+    }
+    Some(Target::Path(text.replace('\\', "/")))
+}
+
+/// An address; without a scheme a path, percent-encoded as in an address.
+fn address(text: &str) -> Option<Target> {
+    let lower = text.to_lowercase();
+    if lower.starts_with("http://") || lower.starts_with("https://") {
+        return Some(Target::Stream(text.to_owned()));
+    }
+    let path = match lower.strip_prefix("file:") {
+        None if lower.contains("://") => return None,
+        None => text,
+        Some(_) => {
+            let rest = text.get(5..)?;
+            match rest.strip_prefix("//") {
+                // `file://host/path`: only this host is meant.
+                Some(rest) => rest.get(rest.find('/')?..)?,
+                None => rest,
+            }
+        }
+    };
+    Some(Target::Path(percent_decoded(path)?))
+}
+
+fn percent_decoded(text: &str) -> Option<String> {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.bytes();
+    while let Some(byte) = rest.next() {
+        if byte != b'%' {
+            bytes.push(byte);
+            continue;
+        }
+        let hex = [rest.next()?, rest.next()?];
+        bytes.push(u8::from_str_radix(std::str::from_utf8(&hex).ok()?, 16).ok()?);
+    }
+    String::from_utf8(bytes).ok().filter(|t| !t.contains('\0'))
+}
+
+/// The path that an entry means, for a list at `list`, without looking at the disk: `..` and
+/// `.` are worked out, so that what lies outside a root can be told (CDS-67).
+pub fn resolve(list: &Path, entry: &str) -> Option<PathBuf> {
+    let joined = list.parent()?.join(entry);
+    let mut path = PathBuf::new();
+    for component in joined.components() {
+        match component {
+            Component::ParentDir => {
+                path.pop();
+            }
+            Component::CurDir => {}
+            other => path.push(other),
+        }
+    }
+    Some(path)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn paths(bytes: &[u8], extension: &str) -> Vec<String> {
+        let entries = read(bytes, extension).unwrap();
+        entries
+            .into_iter()
+            .map(|e| match e.target {
+                Target::Path(path) => path,
+                Target::Stream(address) => address,
+            })
+            .collect()
+    }
+
+    #[test]
+    fn all_four_kinds_are_read() {
+        let m3u = b"\xef\xbb\xbf#EXTM3U\r\n#EXTINF:-1,Low Water\r\n..\\Tides\\low.mp3\r\rfile:///srv/a%20b.mp3\nhttp://127.0.0.1/live\n";
+        assert_eq!(paths(m3u, "m3u"), ["../Tides/low.mp3", "/srv/a b.mp3", "http://127.0.0.1/live"]);
+        assert_eq!(read(m3u, "m3u8").unwrap()[0].title.as_deref(), Some("Low Water"));
+        assert_eq!(paths(b"caf\xe9.mp3", "m3u"), ["caf\u{e9}.mp3"], "an 8-bit charset");
+        let pls = b"[playlist]\nfile2=b.mp3\nFile1=a.mp3\nTitle1=A\nNumberOfEntries=9\n[other]\nFile3=c";
+        assert_eq!(paths(pls, "pls"), ["a.mp3", "b.mp3"]);
+        let xspf = br#"<playlist xmlns="http://xspf.org/ns/0/"><title>Evening</title><trackList>
+            <track><location>Tides/low%20water.mp3</location><title>Salt &amp; Rope</title></track>
+            <track><location>file:///srv/x.mp3</location><location>y.mp3</location></track>
+            </trackList></playlist>"#;
+        assert_eq!(paths(xspf, "xspf"), ["Tides/low water.mp3", "/srv/x.mp3"]);
+        assert_eq!(read(xspf, "xspf").unwrap()[0].title.as_deref(), Some("Salt & Rope"));
+    }
+
+    #[test]
+    fn what_is_no_playlist_is_told() {
+        let manifest = b"#EXTM3U\n#EXT-X-TARGETDURATION:9\nx.ts";
+        assert_eq!(read(manifest, "m3u8"), Err(PlaylistError::Manifest));
+        assert_eq!(read(&vec![b'a'; BYTES + 1], "m3u"), Err(PlaylistError::TooLarge));
+        let entities = b"<!DOCTYPE x [<!ENTITY a \"b\">]><playlist>&a;</playlist>";
+        assert!(matches!(read(entities, "xspf"), Err(PlaylistError::Broken(_))));
+        assert_eq!(read(&b"a\n".repeat(ENTRIES + 5), "m3u").unwrap().len(), ENTRIES);
+    }
+
+    #[test]
+    fn dots_are_worked_out() {
+        let list = Path::new("/srv/music/lists/e.m3u");
+        assert_eq!(resolve(list, "../tides/./a.mp3"), Some("/srv/music/tides/a.mp3".into()));
+        assert_eq!(resolve(list, "/../../etc/passwd"), Some("/etc/passwd".into()));
+    }
+}
