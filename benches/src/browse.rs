@@ -20,7 +20,7 @@ pub fn measure(house: &House, report: &mut String) {
     raw::ask("127.0.0.1", "GET", "/about/device.xml", "");
     until(10, "the device", || house.device("127.0.0.1"));
     house.admit("127.0.0.1");
-    let answer = raw::browse("127.0.0.1", "pictures");
+    let answer = raw::browse("127.0.0.1", "pictures-all");
     assert!(answer.text().contains("<NumberReturned>30<"));
     serve_bare(answer.body.clone());
     until(10, "the bare handler", || raw::get(BARE, "/").ok());

@@ -16,7 +16,7 @@ pub fn measure(house: &House, report: &mut String) {
     std::fs::create_dir(&folder).expect("a folder");
     make(&folder.join("big.mp4"));
     house.mostra(&["folder", "add", folder.to_str().expect("text")]);
-    let path = raw::media_path(&raw::browse("127.0.0.1", "video"), "Lamp-room tour");
+    let path = raw::media_path(&raw::browse("127.0.0.1", "video-all"), "Lamp-room tour");
     let mut nginx = serve(house, &folder);
     until(10, "nginx", || {
         raw::exchange(

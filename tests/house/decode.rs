@@ -41,7 +41,7 @@ fn a_decoder_seeks_to_the_middle_and_sees_the_files_own_frames() {
         ask("127.0.0.1", "GET", "/about/device.xml", "");
         until(30, "the device", || house.device("127.0.0.1"));
         house.admit("127.0.0.1");
-        let path = media_path(&browse("127.0.0.1", "video"), "Harbour at dawn");
+        let path = media_path(&browse("127.0.0.1", "video-all"), "Harbour at dawn");
         let file = top().join("demo/media/Films/Harbour at dawn.mp4");
         let (over_the_wire, on_disk) =
             (frames(&format!("http://{SERVER}{path}")), frames(file.to_str().unwrap()));

@@ -30,7 +30,7 @@ fn text(path: &Path) -> &str {
 
 fn ids(house: &House) -> BTreeMap<String, String> {
     let mut found = BTreeMap::new();
-    for view in ["video", "music", "pictures"] {
+    for view in ["video-all", "music-all", "pictures-all"] {
         if let Some(objects) = house.json(&["catalogue", "list", view])["objects"].as_array() {
             for object in objects {
                 found.insert(

@@ -14,7 +14,7 @@ fn admitted(house: &House, from: &str) {
     until(30, "the device", || house.device(from));
     house.admit(from);
     browse(from, "0");
-    browse(from, "video");
+    browse(from, "video-all");
     house.await_step(from, "listed");
 }
 
@@ -52,7 +52,7 @@ fn a_prober_confirms_nothing() {
         let _service = house.begin();
         house.publish("Films");
         admitted(&house, DEVICE);
-        let film = media_path(&browse(DEVICE, "video"), "Harbour at dawn");
+        let film = media_path(&browse(DEVICE, "video-all"), "Harbour at dawn");
         let size = size(DEVICE, &film);
         range(DEVICE, &film, 0, 1);
         range(DEVICE, &film, 0, 65_535);
@@ -73,7 +73,7 @@ fn a_reader_of_the_tail_confirms_nothing() {
         let _service = house.begin();
         house.publish("Films");
         admitted(&house, DEVICE);
-        let film = media_path(&browse(DEVICE, "video"), "Harbour at dawn");
+        let film = media_path(&browse(DEVICE, "video-all"), "Harbour at dawn");
         let size = size(DEVICE, &film);
         range(DEVICE, &film, size - size / 5, size - 1);
         settle(&house, &film);
@@ -87,7 +87,7 @@ fn a_client_that_asks_and_never_reads_confirms_nothing() {
         let _service = house.begin();
         house.publish("Films");
         admitted(&house, DEVICE);
-        let film = media_path(&browse(DEVICE, "video"), "Harbour at dawn");
+        let film = media_path(&browse(DEVICE, "video-all"), "Harbour at dawn");
         // With the system's own buffers, and with ones large enough to hold much of the film.
         let mut asking = Vec::new();
         for buffer in [None, Some(600_000)] {
@@ -112,7 +112,7 @@ fn playing_and_skipping_confirm_with_item_and_bytes() {
         house.publish("Films");
         house.publish("Sound");
         admitted(&house, DEVICE);
-        let film = media_path(&browse(DEVICE, "video"), "Harbour at dawn");
+        let film = media_path(&browse(DEVICE, "video-all"), "Harbour at dawn");
         let size = size(DEVICE, &film);
         range(DEVICE, &film, 0, size / 8);
         range(DEVICE, &film, size / 8 + 1, size / 4);
@@ -148,8 +148,8 @@ fn a_picture_counts_when_it_is_whole() {
         house.publish("Films");
         house.publish("Pictures");
         admitted(&house, DEVICE);
-        let film = media_path(&browse(DEVICE, "video"), "Harbour at dawn");
-        let picture = media_path(&browse(DEVICE, "pictures"), "Storm 2");
+        let film = media_path(&browse(DEVICE, "video-all"), "Harbour at dawn");
+        let picture = media_path(&browse(DEVICE, "pictures-all"), "Storm 2");
         let size = size(DEVICE, &picture);
         range(DEVICE, &picture, 0, size - 2);
         settle(&house, &film);

@@ -20,9 +20,9 @@ fn nothing_confirmed_is_lost_by_kill_9() {
         ask(DEVICE, "GET", "/about/device.xml", "");
         until(30, "the device", || house.device(DEVICE));
         house.mostra(&["device", "admit", DEVICE, "--name", "Den console"]);
-        browse(DEVICE, "video");
+        browse(DEVICE, "video-all");
         house.await_step(DEVICE, "listed");
-        let ids = house.json(&["catalogue", "list", "video"])["objects"].clone();
+        let ids = house.json(&["catalogue", "list", "video-all"])["objects"].clone();
         let id = update_id();
         house.mostra(&["device", "refuse", "Den console"]);
 
@@ -44,7 +44,7 @@ fn nothing_confirmed_is_lost_by_kill_9() {
             "refused from the first request on"
         );
         until(30, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
-        assert_eq!(house.json(&["catalogue", "list", "video"])["objects"], ids);
+        assert_eq!(house.json(&["catalogue", "list", "video-all"])["objects"], ids);
         assert!(update_id() > id, "update ids never go back");
     });
     let stopped = Command::new(top().join("scripts/postgres"))
@@ -80,7 +80,7 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
                 .unwrap()
         };
         assert!(stop().success());
-        assert!(browse(DEVICE, "video").text().contains("<TotalMatches>5<"));
+        assert!(browse(DEVICE, "video-all").text().contains("<TotalMatches>5<"));
         let said = house.mostra_fails(&["house", "name", "Elsewhere"]);
         assert!(said.contains("Not saved") && said.contains("PostgreSQL"), "{said}");
         // A refusal is in force at once, saved or not.

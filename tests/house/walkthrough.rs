@@ -73,12 +73,12 @@ fn from_first_start_to_played() {
             mostra_tests::until(30, "the television's list", || {
                 (house.stand_in(TELEVISION)["titles"][0] == "Video").then_some(())
             });
-            assert!(house.tell(TELEVISION, &["list", "Video"]).0);
+            assert!(house.tell(TELEVISION, &["list", "Video/All videos"]).0);
             let (played, said) = house.tell(TELEVISION, &["play", "Harbour at dawn"]);
             assert!(played, "{said}");
             let (skipped, said) = house.tell(TELEVISION, &["skip"]);
             assert!(skipped, "{said}");
-            let (listed, _) = house.tell(DISC_PLAYER, &["list", "Pictures"]);
+            let (listed, _) = house.tell(DISC_PLAYER, &["list", "Pictures/All pictures"]);
             assert!(!listed, "the disc player got a list");
 
             browser.sees("skipped ahead Harbour at dawn").await;

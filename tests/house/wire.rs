@@ -113,18 +113,18 @@ fn browse_pages_sorts_and_refuses_as_the_standard_says() {
         let children = "BrowseDirectChildren";
         let mut titles = Vec::new();
         for start in 0..9 {
-            let text = page("pictures", children, &start.to_string(), "1", "");
+            let text = page("pictures-all", children, &start.to_string(), "1", "");
             assert_eq!((number(&text, "NumberReturned"), number(&text, "TotalMatches")), (1, 9));
             titles.push(between(&text, "&lt;dc:title&gt;", "&lt;").unwrap().to_owned());
         }
         let storms: Vec<_> = titles.iter().filter(|t| t.starts_with("Storm")).collect();
         assert_eq!(storms, ["Storm 1", "Storm 2", "Storm 10"], "numbers by value");
-        let beyond = page("pictures", children, "50", "5", "");
+        let beyond = page("pictures-all", children, "50", "5", "");
         assert_eq!((number(&beyond, "NumberReturned"), number(&beyond, "TotalMatches")), (0, 9));
-        assert_eq!(number(&page("pictures", children, "0", "4294967295", ""), "NumberReturned"), 9);
-        let newest = page("pictures", children, "0", "1", "-dc:date");
+        assert_eq!(number(&page("pictures-all", children, "0", "4294967295", ""), "NumberReturned"), 9);
+        let newest = page("pictures-all", children, "0", "1", "-dc:date");
         assert!(newest.contains("The boat crew"), "{newest}");
-        assert!(page("pictures", children, "0", "0", "+dc:mood").contains("<errorCode>709<"));
+        assert!(page("pictures-all", children, "0", "0", "+dc:mood").contains("<errorCode>709<"));
         assert!(page("nowhere", children, "0", "0", "").contains("<errorCode>701<"));
         assert!(page("0", "BrowseAll", "0", "0", "").contains("<errorCode>402<"));
         assert!(page("0", children, "x", "0", "").contains("<errorCode>402<"));
@@ -185,7 +185,7 @@ fn ranges_conditions_and_dlna_fields() {
     in_a_house(|house| {
         let _service = house.begin();
         ready(&house);
-        let path = media_path(&browse(TV, "video"), "Harbour at dawn");
+        let path = media_path(&browse(TV, "video-all"), "Harbour at dawn");
         let file = std::fs::read(top().join("demo/media/Films/Harbour at dawn.mp4")).unwrap();
         let size = file.len();
         let whole = ask(TV, "GET", &path, "");
@@ -229,7 +229,7 @@ fn ranges_conditions_and_dlna_fields() {
                 .starts_with("DLNA.ORG_PN=AVC_MP4_MP_SD_AAC_MULT5;DLNA.ORG_OP=01;DLNA.ORG_CI=0;"),
             "{features}"
         );
-        assert!(browse(TV, "video").text().contains(features), "the same as in the listing");
+        assert!(browse(TV, "video-all").text().contains(features), "the same as in the listing");
 
         let status = |fields: &str| ask(TV, "GET", &path, fields).status;
         assert_eq!(status(&format!("If-None-Match: {etag}\r\n")), 304);

@@ -115,7 +115,7 @@ fn terminals(target: &Path) {
         (
             "client-house",
             format!(
-                "{client} status; {client} folder list; {client} folder show Sound; {client} catalogue list video"
+                "{client} status; {client} folder list; {client} folder show Sound; {client} catalogue list video-all"
             ),
         ),
         (

@@ -7,11 +7,14 @@ import {
   type Catalogue,
   type CatalogueObject,
   type ConsoleAccess,
+  type Continued,
   type Device,
   type Folder,
   type LeftOut,
   type Places,
+  type Position,
   type Problem,
+  type ScanReports,
   type Status,
   type Stream,
 } from "./client";
@@ -29,17 +32,30 @@ export const useLeftOut = (folder: number, wanted: boolean) =>
     enabled: wanted,
   });
 
+export const useScans = (folder: number) =>
+  useQuery({ queryKey: ["folders", folder, "scans"], queryFn: () => get<ScanReports>(`/folders/${folder}/scans`) });
+
 export const usePlaces = (path: string) =>
   useQuery({ queryKey: ["places", path], queryFn: () => get<Places>(`/places?path=${encodeURIComponent(path)}`) });
 
 export const PAGE = 100;
 
-export const useContainer = (id: string, start: number) =>
+/** A page of a container, or of what is found below it. */
+export const useContainer = (id: string, start: number, wanted: string, sort: string) =>
   useQuery({
-    queryKey: ["catalogue", id, start],
-    queryFn: () => get<Catalogue>(`/catalogue/${id}/children?start=${start}&count=${PAGE}`),
-    placeholderData: (before, query) => (query?.queryKey[1] === id ? before : undefined),
+    queryKey: ["catalogue", id, wanted, sort, start],
+    queryFn: () => {
+      const query = new URLSearchParams({ start: String(start), count: String(PAGE), ...(wanted && { q: wanted }), ...(sort && { sort }) });
+      return get<Catalogue>(`/catalogue/${id}/${wanted ? "search" : "children"}?${query}`);
+    },
+    placeholderData: (before, query) => (query?.queryKey[1] === id && query.queryKey[2] === wanted ? before : undefined),
   });
+
+export const useContinued = () => useQuery({ queryKey: ["positions"], queryFn: () => get<Continued>("/positions") });
+
+/** Notes where the person stopped; nothing on the page waits for it. */
+export const useNotePosition = (id: string) =>
+  useChange<Position>((position) => call("PUT", `/catalogue/${id}/position`, position), ["positions"]);
 
 export const useObject = (id: string | undefined) =>
   useQuery({

@@ -38,6 +38,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/catalogue/{id}/art/{stamp}/{size}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A picture that shows an item */
+        get: operations["getArt"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogue/{id}/captions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Subtitles beside an item, as WebVTT */
+        get: operations["getCaptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogue/{id}/children": {
         parameters: {
             query?: never;
@@ -64,6 +98,40 @@ export interface paths {
         };
         /** An item's file */
         get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogue/{id}/position": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Note where the person stopped in an item */
+        put: operations["setPosition"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/catalogue/{id}/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is found below a container */
+        get: operations["search"];
         put?: never;
         post?: never;
         delete?: never;
@@ -229,6 +297,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/folders/{id}/excluded": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Leave sub-folders out of a folder */
+        put: operations["setExcluded"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folders/{id}/left-out": {
         parameters: {
             query?: never;
@@ -255,7 +340,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Scan a folder again */
+        /** Scan a folder again, or a directory in it */
         post: operations["rescanFolder"];
         delete?: never;
         options?: never;
@@ -275,6 +360,23 @@ export interface paths {
         post?: never;
         /** End a folder's scan */
         delete: operations["stopScan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/folders/{id}/scans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the last scans of a folder did */
+        get: operations["listScans"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -324,6 +426,23 @@ export interface paths {
         };
         /** Directories on the host that could be published */
         get: operations["listPlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/positions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Items that the person began and did not finish */
+        get: operations["listPositions"];
         put?: never;
         post?: never;
         delete?: never;
@@ -419,6 +538,10 @@ export interface components {
             parent: string;
             /** @description Its title. */
             title: string;
+            /** @description Its `upnp:class`. */
+            class: string;
+            /** @description The original's id, when this is another appearance of an item. */
+            original?: string | null;
             /**
              * Format: int32
              * @description Children, for a container.
@@ -429,24 +552,34 @@ export interface components {
              * @description Items at any depth, for a container.
              */
             items?: number | null;
+            /** @description The artist, of an album. */
+            artist?: string | null;
+            /**
+             * @description Where its picture is, below the interface's root, up to the size: `tn`, `sm` or `med`
+             *     follows.
+             */
+            art?: string | null;
             facts?: null | components["schemas"]["ObjectFacts"];
+            position?: null | components["schemas"]["Position"];
         };
-        /** @description A page of a container. */
+        /** @description A page of a container, or of what was found in it. */
         CataloguePage: {
             /** @description The containers from the root to this one, this one last. */
             path: components["schemas"]["CatalogueObject"][];
-            /** @description The children asked for. */
+            /** @description The objects asked for. */
             objects: components["schemas"]["CatalogueObject"][];
             /**
              * Format: int32
-             * @description The first child's place in the whole list.
+             * @description The first object's place in the whole list.
              */
             start: number;
             /**
              * Format: int32
-             * @description Children in all.
+             * @description Objects in all.
              */
             total: number;
+            /** @description Whether a folder is still being scanned, so that more may come. */
+            incomplete: boolean;
         };
         /** @description A one-time code for making an account. */
         Code: {
@@ -477,6 +610,11 @@ export interface components {
             addresses?: string[];
             /** @description SHA-256 of the certificate, to compare with what the browser shows. */
             fingerprint?: string | null;
+        };
+        /** @description Files to go on with, the newest first. */
+        Continued: {
+            /** @description The items, each with its position. */
+            objects: components["schemas"]["CatalogueObject"][];
         };
         /** @description A decision on a device. */
         DecisionRequest: {
@@ -526,6 +664,11 @@ export interface components {
             /** @description 1 to 63 characters. */
             name: string;
         };
+        /** @description Sub-folders to leave out. */
+        Excluded: {
+            /** @description Their paths below the folder. */
+            paths: string[];
+        };
         /** @description A published folder. */
         Folder: {
             /**
@@ -543,9 +686,18 @@ export interface components {
             items: components["schemas"]["KindCounts"];
             /**
              * Format: int32
-             * @description Files that the last scan left out.
+             * @description Files that are left out.
              */
             left_out: number;
+            /** @description Sub-folders left out by the person, by path below the folder. */
+            excluded: string[];
+            /**
+             * Format: int64
+             * @description Since when the folder is away, if it is: unplugged, unmounted, not answering.
+             */
+            away_ms?: number | null;
+            /** @description What starts the next scan, in words. */
+            next_scan: string;
             /**
              * Format: int64
              * @description When the last scan ended.
@@ -561,6 +713,14 @@ export interface components {
             doorway: string;
             /** @description The server's UDN. */
             udn: string;
+            /** @description Where titles come from: `embedded` or `file-names`. */
+            titles: string;
+            /** @description How pictures stand: by `date` or `title`. */
+            picture_order: string;
+            /** @description MIME types by file-name extension that replace the usual ones. */
+            mimes: {
+                [key: string]: string;
+            };
         };
         /** @description A change of house settings; what is left out stays. */
         HouseChange: {
@@ -568,6 +728,14 @@ export interface components {
             name?: string | null;
             /** @description The new doorway: `ask` or `open`. */
             doorway?: string | null;
+            /** @description Where titles come from: `embedded` or `file-names`. */
+            titles?: string | null;
+            /** @description How pictures stand: by `date` or `title`. */
+            picture_order?: string | null;
+            /** @description All MIME types by extension that replace the usual ones. */
+            mimes?: {
+                [key: string]: string;
+            } | null;
         };
         /** @description An interface address by which devices reach the house. */
         Interface: {
@@ -602,6 +770,8 @@ export interface components {
             path: string;
             /** @description Why. */
             reason: string;
+            /** @description What a person can do about it. */
+            remedy?: string | null;
         };
         /** @description Files that are not published. */
         LeftOutList: {
@@ -640,7 +810,7 @@ export interface components {
             /** @description The kinds it holds: `video`, `music`, `picture`; all if left out. */
             kinds?: string[] | null;
         };
-        /** @description Facts of an item. */
+        /** @description Facts of an item; what is unknown is left out. */
         ObjectFacts: {
             /** @description `video`, `music` or `picture`. */
             kind: string;
@@ -653,10 +823,28 @@ export interface components {
             size: number;
             /** @description Name on disk. */
             file_name: string;
-            /** @description Artist. */
-            artist?: string | null;
+            /** @description Artists. */
+            artists?: string[];
+            /** @description Artist of the album. */
+            album_artist?: string | null;
             /** @description Album. */
             album?: string | null;
+            /**
+             * Format: int32
+             * @description Number of the track on its disc.
+             */
+            track?: number | null;
+            /**
+             * Format: int32
+             * @description Number of the disc.
+             */
+            disc?: number | null;
+            /** @description Genres. */
+            genres?: string[];
+            /** @description Composers. */
+            composers?: string[];
+            /** @description Series, season and number, of an episode. */
+            episode?: string | null;
             /** @description Date taken or released. */
             date?: string | null;
             /**
@@ -664,8 +852,12 @@ export interface components {
              * @description Milliseconds.
              */
             duration_ms?: number | null;
-            /** @description `WxH`. */
+            /** @description `WxH`, upright. */
             resolution?: string | null;
+            /** @description The camera. */
+            camera?: string | null;
+            /** @description Pictures a second. */
+            frame_rate?: string | null;
             /**
              * Format: int32
              * @description Bits a second.
@@ -673,8 +865,10 @@ export interface components {
             bit_rate?: number | null;
             /** @description The picture's codec, with profile and level where known. */
             video_codec?: string | null;
-            /** @description The sound's codec. */
-            audio_codec?: string | null;
+            /** @description Audio tracks. */
+            audio?: components["schemas"]["Track"][];
+            /** @description Subtitles, inside the file and beside it. */
+            subtitles?: components["schemas"]["Track"][];
             /** @description The DLNA profile, where the file fits one. */
             profile?: string | null;
         };
@@ -697,6 +891,16 @@ export interface components {
             parent?: string | null;
             /** @description What is in it. */
             places: components["schemas"]["Place"][];
+        };
+        /** @description Where somebody stopped in a file. */
+        Position: {
+            /**
+             * Format: int64
+             * @description Milliseconds from the beginning.
+             */
+            position_ms: number;
+            /** @description Whether it counts as seen. */
+            seen: boolean;
         };
         /** @description An error as a problem document (RFC 9457). */
         Problem: {
@@ -735,6 +939,11 @@ export interface components {
              */
             bytes?: number | null;
         };
+        /** @description What to scan of a folder. */
+        Rescan: {
+            /** @description A directory, by path below the folder or absolute; all of the folder if left out. */
+            path?: string | null;
+        };
         /** @description A scan's progress. */
         Scan: {
             /** @description Where it is. */
@@ -768,6 +977,50 @@ export interface components {
             remaining_ms?: number | null;
             /** @description Why it failed. */
             problem?: string | null;
+        };
+        /** @description A file that a scan found added, changed or gone. */
+        ScanChange: {
+            /** @description `added`, `changed` or `gone`. */
+            what: string;
+            /** @description Its path below the folder. */
+            path: string;
+        };
+        /** @description What a scan did. */
+        ScanReport: {
+            /**
+             * Format: int64
+             * @description When it began.
+             */
+            began_ms: number;
+            /**
+             * Format: int64
+             * @description When it ended.
+             */
+            ended_ms: number;
+            /** @description What started it: `first`, `start`, `asked`, `poll`, `change`, `back` or `away`. */
+            why: string;
+            /**
+             * Format: int64
+             * @description Files added.
+             */
+            added: number;
+            /**
+             * Format: int64
+             * @description Files changed, renamed or moved.
+             */
+            changed: number;
+            /**
+             * Format: int64
+             * @description Files gone.
+             */
+            gone: number;
+            /** @description The files, the first thousand of each sort. */
+            files: components["schemas"]["ScanChange"][];
+        };
+        /** @description What the last scans of a folder did, and how what is on disk compares with what is published. */
+        ScanReports: {
+            /** @description The reports, the newest first. */
+            reports: components["schemas"]["ScanReport"][];
         };
         /**
          * @description Where a scan is.
@@ -872,6 +1125,30 @@ export interface components {
              */
             wanted: number;
         };
+        /** @description An audio or subtitle track. */
+        Track: {
+            /** @description Its codec, or the form of a subtitle. */
+            codec: string;
+            /** @description Its language, as the file names it. */
+            language?: string | null;
+            /**
+             * Format: int32
+             * @description Channels of sound.
+             */
+            channels?: number | null;
+            /**
+             * Format: int32
+             * @description Hertz.
+             */
+            sample_rate?: number | null;
+            /**
+             * Format: int32
+             * @description Bits a sample.
+             */
+            bits?: number | null;
+            /** @description The subtitle file's name, when it lies beside the film. */
+            file_name?: string | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -916,7 +1193,10 @@ export interface operations {
     };
     getObject: {
         parameters: {
-            query?: never;
+            query?: {
+                kinds?: unknown;
+                folders?: unknown;
+            };
             header?: never;
             path: {
                 id: unknown;
@@ -945,11 +1225,79 @@ export interface operations {
             };
         };
     };
+    getArt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+                stamp: unknown;
+                size: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A picture that shows an item */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getCaptions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+                number: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Subtitles beside an item, as WebVTT */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/vtt": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listChildren: {
         parameters: {
             query?: {
                 start?: unknown;
                 count?: unknown;
+                sort?: unknown;
+                kinds?: unknown;
+                folders?: unknown;
             };
             header?: never;
             path: {
@@ -997,6 +1345,78 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setPosition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Position"];
+            };
+        };
+        responses: {
+            /** @description Note where the person stopped in an item */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    search: {
+        parameters: {
+            query?: {
+                q?: unknown;
+                criteria?: unknown;
+                start?: unknown;
+                count?: unknown;
+                sort?: unknown;
+                kinds?: unknown;
+                folders?: unknown;
+            };
+            header?: never;
+            path: {
+                id: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is found below a container */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CataloguePage"];
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -1411,6 +1831,41 @@ export interface operations {
             };
         };
     };
+    setExcluded: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Excluded"];
+            };
+        };
+        responses: {
+            /** @description Leave sub-folders out of a folder */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listLeftOut: {
         parameters: {
             query?: never;
@@ -1451,9 +1906,13 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Rescan"];
+            };
+        };
         responses: {
-            /** @description Scan a folder again */
+            /** @description Scan a folder again, or a directory in it */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -1491,6 +1950,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Folder"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listScans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the last scans of a folder did */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScanReports"];
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -1613,6 +2103,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Places"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPositions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Items that the person began and did not finish */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Continued"];
                 };
             };
             /** @description A problem document (RFC 9457) */

@@ -1,70 +1,160 @@
 // What the content directory offers, as a person signed in sees it.
+import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { CatalogueObject, Problem } from "../api/client";
-import { PAGE, useContainer, useObject } from "../api/queries";
+import { PAGE, useContainer, useContinued } from "../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../parts/basics";
+import { Item } from "../parts/item";
+import { Picture } from "../parts/picture";
+import { Slideshow } from "../parts/slideshow";
 import { bytes, count, length } from "../parts/words";
 
-const ICONS: Record<string, string> = { video: "▭", music: "♪", picture: "▨" };
+/** Orders offered beside the container's own. */
+const ORDERS: [string, string][] = [
+  ["", "as devices see it"],
+  ["+dc:title", "by title"],
+  ["-dc:date", "newest date first"],
+  ["+dc:date", "oldest date first"],
+  ["-res@size", "largest first"],
+];
 
 export function Catalogue() {
   const { id = "0" } = useParams();
-  const [search, setSearch] = useSearchParams();
-  const start = Number(search.get("start") ?? 0);
-  const chosen = search.get("item") ?? undefined;
-  const page = useContainer(id, start);
+  const [query, setQuery] = useSearchParams();
+  const [slides, setSlides] = useState(false);
+  const start = Number(query.get("start") ?? 0);
+  const wanted = query.get("q") ?? "";
+  const sort = query.get("sort") ?? "";
+  const chosen = query.get("item") ?? undefined;
+  const page = useContainer(id, start, wanted, sort);
+  /** Changes part of the query; what is empty goes. */
+  const change = (parts: Record<string, string | undefined>) => {
+    const next = new URLSearchParams(query);
+    for (const [name, value] of Object.entries(parts)) {
+      if (value) next.set(name, value);
+      else next.delete(name);
+    }
+    setQuery(next);
+  };
   if (!page.data) {
     return page.error ? <Trouble problem={page.error as Problem} /> : <Loading />;
   }
   const here = page.data.path.at(-1);
-  const go = (to: number) => setSearch(to > 0 ? { start: String(to) } : {});
+  const pictures = page.data.objects.filter((object) => object.facts?.kind === "picture");
+  const empty = wanted ? "No title here holds these words. Fewer words find more." : "Nothing is in here yet. Publish a folder first; what it holds appears by itself.";
   return (
     <>
-      <Headline
-        below={
-          page.data.total === 0
-            ? "Nothing is in here yet. Publish a folder first; what it holds appears by itself."
-            : undefined
-        }
-      >
-        {id === "0" ? `The catalogue offers ${count(here?.items ?? 0, "item")}.` : `${here?.title} holds ${count(page.data.total, "entry", "entries")}.`}
+      <Headline below={page.data.incomplete ? "A folder is still being scanned; more may come." : page.data.total === 0 ? empty : undefined}>
+        {wanted
+          ? `${count(page.data.total, "entry", "entries")} found${id === "0" ? "" : ` in ${here?.title}`}.`
+          : id === "0"
+            ? `The catalogue offers ${count(here?.items ?? 0, "item")}.`
+            : `${here?.title} holds ${count(page.data.total, "entry", "entries")}.`}
       </Headline>
+      <Search key={`${id} ${wanted}`} wanted={wanted} place={id === "0" ? undefined : here?.title} onSearch={(q) => change({ q, start: undefined, item: undefined })} />
       <nav aria-label="Where" className="mb-3 flex flex-wrap items-center gap-x-2">
         {page.data.path.map((object, n) => (
           <span key={object.id} className="flex items-center gap-2">
-            {n > 0 && <span aria-hidden className="text-soft">›</span>}
+            {n > 0 && (
+              <span aria-hidden className="text-soft">
+                ›
+              </span>
+            )}
             <Link to={`/catalogue/${object.id}`} className="flex min-h-11 items-center text-accent underline" aria-current={n === page.data.path.length - 1 ? "page" : undefined}>
               {n === 0 ? "Catalogue" : object.title}
             </Link>
           </span>
         ))}
       </nav>
+      {id === "0" && !wanted && <GoOn />}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[3fr_2fr]">
         {page.data.total > 0 && (
           <Card>
+            <div className="mb-2 flex flex-wrap items-center gap-3">
+              <label className="flex items-center gap-2 text-sm text-soft">
+                Order
+                <select value={sort} onChange={(event) => change({ sort: event.target.value, start: undefined })} className="min-h-11 rounded-lg border border-line bg-sheet px-2 text-ink">
+                  {ORDERS.map(([value, words]) => (
+                    <option key={value} value={value}>
+                      {words}
+                    </option>
+                  ))}
+                </select>
+              </label>
+              {pictures.length > 1 && <Button onClick={() => setSlides(true)}>Slideshow</Button>}
+            </div>
             <ul className="divide-y divide-line">
               {page.data.objects.map((object) => (
-                <Row key={object.id} object={object} chosen={object.id === chosen} onChoose={() => setSearch({ ...(start > 0 ? { start: String(start) } : {}), item: object.id })} />
+                <Row key={object.id} object={object} chosen={object.id === chosen} onChoose={() => change({ item: object.id })} />
               ))}
             </ul>
             {page.data.total > PAGE && (
               <div className="mt-3 flex items-center gap-3">
-                <Button disabled={start === 0} onClick={() => go(Math.max(0, start - PAGE))}>
+                <Button disabled={start === 0} onClick={() => change({ start: String(Math.max(0, start - PAGE)) })}>
                   ‹ Back
                 </Button>
                 <span>
                   {start + 1} to {start + page.data.objects.length} of {page.data.total.toLocaleString("en")}
                 </span>
-                <Button disabled={start + PAGE >= page.data.total} onClick={() => go(start + PAGE)}>
+                <Button disabled={start + PAGE >= page.data.total} onClick={() => change({ start: String(start + PAGE) })}>
                   On ›
                 </Button>
               </div>
             )}
           </Card>
         )}
-        {chosen && <Facts id={chosen} />}
+        {chosen && <Item key={chosen} id={chosen} />}
       </div>
+      {slides && <Slideshow pictures={pictures} onClose={() => setSlides(false)} />}
     </>
+  );
+}
+
+function Search({ wanted, place, onSearch }: { wanted: string; place?: string; onSearch: (q: string) => void }) {
+  const [text, setText] = useState(wanted);
+  return (
+    <form
+      role="search"
+      className="mb-3 flex flex-wrap gap-2"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onSearch(text.trim());
+      }}
+    >
+      <input
+        type="search"
+        aria-label="Words of a title"
+        placeholder={place ? `Words of a title in ${place}` : "Words of a title"}
+        value={text}
+        onChange={(event) => setText(event.target.value)}
+        className="min-h-11 min-w-0 grow rounded-lg border border-line bg-sheet px-3"
+      />
+      <Button type="submit">Find</Button>
+      {wanted && <Button onClick={() => onSearch("")}>Show all</Button>}
+    </form>
+  );
+}
+
+/** What the person began and did not finish. */
+function GoOn() {
+  const begun = useContinued();
+  if (!begun.data?.objects.length) return null;
+  return (
+    <div className="mb-5">
+      <Card title="Go on with">
+        <ul className="divide-y divide-line">
+          {begun.data.objects.slice(0, 5).map((object) => (
+            <li key={object.id}>
+              <Link to={`/catalogue/${object.parent}?item=${object.id}`} className="flex min-h-11 items-center gap-3 rounded-lg px-2 py-2 hover:bg-accent-wash">
+                <Picture art={object.art} />
+                <span className="min-w-0 grow truncate">{object.title}</span>
+                <span className="text-sm whitespace-nowrap text-soft">stopped at {length(object.position?.position_ms ?? 0)}</span>
+              </Link>
+            </li>
+          ))}
+        </ul>
+      </Card>
+    </div>
   );
 }
 
@@ -73,60 +163,19 @@ function Row({ object, chosen, onChoose }: { object: CatalogueObject; chosen: bo
   const container = object.children != null;
   const facts = object.facts;
   const side = container
-    ? count(object.items ?? 0, "item")
-    : [facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution, bytes(facts?.size ?? 0)].filter(Boolean).join(" · ");
+    ? [object.artist, count(object.items ?? 0, "item")].filter(Boolean).join(" · ")
+    : [facts?.artists?.[0], facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution, bytes(facts?.size ?? 0)].filter(Boolean).join(" · ");
   return (
     <li>
       <button
         className={`flex min-h-11 w-full items-center gap-3 rounded-lg px-2 py-2 text-left hover:bg-accent-wash ${chosen ? "bg-accent-wash" : ""}`}
         onClick={() => (container ? void navigate(`/catalogue/${object.id}`) : onChoose())}
       >
-        <span aria-hidden className="w-5 text-accent">
-          {container ? "▸" : ICONS[facts?.kind ?? ""]}
-        </span>
+        <Picture art={object.art} kind={container ? "container" : facts?.kind} />
         <span className="min-w-0 grow truncate">{object.title}</span>
-        <span className="text-sm whitespace-nowrap text-soft">{side}</span>
+        {object.position?.seen && <span className="text-sm text-soft">seen</span>}
+        <span className="hidden text-sm whitespace-nowrap text-soft sm:inline">{side}</span>
       </button>
     </li>
-  );
-}
-
-function Facts({ id }: { id: string }) {
-  const object = useObject(id);
-  const facts = object.data?.facts;
-  if (!object.data || !facts) return <Card>{object.error ? <Trouble problem={object.error as Problem} /> : <Loading />}</Card>;
-  const file = `/api/v1/catalogue/${id}/file`;
-  const rows: [string, string | null | undefined][] = [
-    ["File", facts.file_name],
-    ["Artist", facts.artist],
-    ["Album", facts.album],
-    ["Date", facts.date],
-    ["Length", facts.duration_ms != null ? length(facts.duration_ms) : null],
-    ["Resolution", facts.resolution],
-    ["Size", bytes(facts.size)],
-    ["Bit rate", facts.bit_rate != null ? `${Math.round(facts.bit_rate / 1000).toLocaleString("en")} kbit/s` : null],
-    ["Picture", facts.video_codec],
-    ["Sound", facts.audio_codec],
-    ["Type", facts.mime],
-    ["Profile", facts.profile ?? "none; devices may still play it"],
-    ["Object id", id],
-  ];
-  return (
-    <Card title={object.data.title}>
-      {facts.kind === "picture" && <img src={file} alt={object.data.title} className="mb-3 max-h-72 w-full rounded-lg object-contain" />}
-      {facts.kind === "video" && <video src={file} controls preload="metadata" className="mb-3 w-full rounded-lg" />}
-      {facts.kind === "music" && <audio src={file} controls preload="metadata" className="mb-3 w-full" />}
-      <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-sm">
-        {rows.map(
-          ([name, value]) =>
-            value && (
-              <div key={name} className="contents">
-                <dt className="text-soft">{name}</dt>
-                <dd className="break-all select-all">{value}</dd>
-              </div>
-            ),
-        )}
-      </dl>
-    </Card>
   );
 }

@@ -2,8 +2,8 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useState } from "react";
 import { call, type Folder, type Problem, type Scan } from "../api/client";
-import { useChange, useFolders, useLeftOut } from "../api/queries";
-import { Button, Card, Confirm, Headline, Loading, Trouble } from "../parts/basics";
+import { useChange, useFolders, useLeftOut, useScans } from "../api/queries";
+import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
 import { Picker } from "../parts/picker";
 import { ago, capital, count, inWords } from "../parts/words";
 
@@ -63,6 +63,13 @@ function FolderCard({ folder }: { folder: Folder }) {
             {counts.join(" · ") || "no items"}
             {folder.scanned_ms != null && !running && <span className="text-soft"> · scanned {ago(folder.scanned_ms)}</span>}
           </p>
+          {folder.away_ms != null ? (
+            <p role="status" className="mt-1 text-amber">
+              Away since {ago(folder.away_ms)}: the drive or share is not there. Its items are hidden and come back with it.
+            </p>
+          ) : (
+            <p className="mt-1 text-sm text-soft">The next scan comes {folder.next_scan}.</p>
+          )}
         </div>
         <div className="flex flex-wrap gap-3">
           {running ? (
@@ -81,6 +88,8 @@ function FolderCard({ folder }: { folder: Folder }) {
       </div>
       {folder.scan && <Progress scan={folder.scan} />}
       <LeftOut folder={folder} />
+      <Scans folder={folder} />
+      <Excluded folder={folder} />
       <Trouble problem={rescan.error ?? stop.error} />
       <Remove folder={folder} open={removing} onClose={() => setRemoving(false)} />
     </Card>
@@ -140,9 +149,98 @@ function LeftOutList({ folder }: { folder: number }) {
       {left.data.files.map((file) => (
         <li key={file.path} className="py-2">
           <span className="break-all">{file.path}</span> <span className="text-soft">{file.reason}</span>
+          {file.remedy && <span className="block text-sm">{file.remedy}</span>}
         </li>
       ))}
     </ul>
+  );
+}
+
+const WHY: Record<string, string> = {
+  first: "published",
+  start: "the service started",
+  asked: "asked for",
+  poll: "looked through",
+  change: "a change was noticed",
+  back: "the folder came back",
+};
+
+function Scans({ folder }: { folder: Folder }) {
+  return (
+    <Disclosure as="div" className="mt-1">
+      {({ open }) => (
+        <>
+          <DisclosureButton className="min-h-11 text-accent underline">{open ? "Hide" : "Show"} what the last scans found</DisclosureButton>
+          <DisclosurePanel>
+            <ScanList folder={folder.id} />
+          </DisclosurePanel>
+        </>
+      )}
+    </Disclosure>
+  );
+}
+
+function ScanList({ folder }: { folder: number }) {
+  const scans = useScans(folder);
+  if (!scans.data) return scans.error ? <Trouble problem={scans.error as Problem} /> : <Loading />;
+  if (scans.data.reports.length === 0) return <p className="text-soft">No scan has found anything yet.</p>;
+  return (
+    <ul className="max-h-80 divide-y divide-line overflow-auto border-y border-line">
+      {scans.data.reports.map((report) => (
+        <li key={report.began_ms} className="py-2">
+          <p>
+            {capital(ago(report.ended_ms))}: {report.added} added, {report.changed} changed, {report.gone} gone <span className="text-soft">({WHY[report.why] ?? report.why})</span>
+          </p>
+          <ul className="text-sm text-soft">
+            {report.files.slice(0, 30).map((file) => (
+              <li key={`${file.what} ${file.path}`} className="break-all">
+                {file.what} {file.path}
+              </li>
+            ))}
+          </ul>
+          {report.files.length > 30 && <p className="text-sm text-soft">… and {report.files.length - 30} more</p>}
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function Excluded({ folder }: { folder: Folder }) {
+  const [path, setPath] = useState("");
+  const change = useChange((paths: string[]) => call("PUT", `/folders/${folder.id}/excluded`, { paths }), ["folders", "catalogue"]);
+  return (
+    <Disclosure as="div" className="mt-1">
+      {({ open }) => (
+        <>
+          <DisclosureButton className="min-h-11 text-accent underline">
+            {open ? "Hide" : "Show"} sub-folders left out on purpose{folder.excluded.length > 0 && ` (${folder.excluded.length})`}
+          </DisclosureButton>
+          <DisclosurePanel className="space-y-2">
+            <ul>
+              {folder.excluded.map((out) => (
+                <li key={out} className="flex flex-wrap items-center gap-3">
+                  <span className="break-all">{out}</span>
+                  <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>Take it in again</Button>
+                </li>
+              ))}
+            </ul>
+            <form
+              className="flex flex-wrap items-end gap-3"
+              onSubmit={(event) => {
+                event.preventDefault();
+                if (path.trim()) change.mutate([...folder.excluded, path.trim()], { onSuccess: () => setPath("") });
+              }}
+            >
+              <Field label="A sub-folder to leave out" hint="Its path below the folder, such as Samples" value={path} onChange={(event) => setPath(event.target.value)} />
+              <Button type="submit" disabled={change.isPending}>
+                Leave it out
+              </Button>
+            </form>
+            <Trouble problem={change.error} />
+          </DisclosurePanel>
+        </>
+      )}
+    </Disclosure>
   );
 }
 

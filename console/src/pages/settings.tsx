@@ -1,6 +1,6 @@
 // Name, doorway, and from where the console can be reached.
 import { useState } from "react";
-import { call, type Code } from "../api/client";
+import { call, type Code, type House } from "../api/client";
 import { useAccess, useChange, useStatus } from "../api/queries";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
 
@@ -98,6 +98,7 @@ export function Settings() {
           </fieldset>
           <Trouble problem={save.error} />
         </Card>
+        <Manner house={house} />
         <Card title="Console in the house">
           <OpenConsole />
         </Card>
@@ -114,5 +115,68 @@ export function Settings() {
         </Card>
       </div>
     </>
+  );
+}
+
+/** How titles and pictures stand, and MIME types that a person set. */
+function Manner({ house }: { house: House }) {
+  const [extension, setExtension] = useState("");
+  const [mime, setMime] = useState("");
+  const save = useChange((body: object) => call("PATCH", "/house", body), ["house", "catalogue"]);
+  const choice = (label: string, value: string, options: [string, string][], name: string) => (
+    <label className="block">
+      <span className="font-bold">{label}</span>
+      <select value={value} onChange={(event) => save.mutate({ [name]: event.target.value })} className="mt-1 block min-h-11 w-full rounded-lg border border-line bg-paper px-3">
+        {options.map(([word, words]) => (
+          <option key={word} value={word}>
+            {words}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+  return (
+    <Card title="Catalogue">
+      <div className="space-y-4">
+        {choice("Titles come from", house.titles, [["embedded", "inside the files, where they have one"], ["file-names", "the files’ names"]], "titles")}
+        {choice("Pictures stand", house.picture_order, [["date", "by the date taken"], ["title", "by title"]], "picture_order")}
+        <div>
+          <p className="font-bold">MIME types by extension</p>
+          <p className="text-sm text-soft">For a device that plays a file only under another type than the usual one.</p>
+          <ul>
+            {Object.entries(house.mimes).map(([one, type]) => (
+              <li key={one} className="flex flex-wrap items-center gap-3">
+                <span>
+                  .{one} as {type}
+                </span>
+                <Button onClick={() => save.mutate({ mimes: Object.fromEntries(Object.entries(house.mimes).filter(([other]) => other !== one)) })}>Use the usual one</Button>
+              </li>
+            ))}
+          </ul>
+          <form
+            className="mt-2 flex flex-wrap items-end gap-3"
+            onSubmit={(event) => {
+              event.preventDefault();
+              save.mutate(
+                { mimes: { ...house.mimes, [extension]: mime } },
+                {
+                  onSuccess: () => {
+                    setExtension("");
+                    setMime("");
+                  },
+                },
+              );
+            }}
+          >
+            <Field label="Extension" placeholder="mkv" value={extension} onChange={(event) => setExtension(event.target.value)} required />
+            <Field label="MIME type" placeholder="video/x-mkv" value={mime} onChange={(event) => setMime(event.target.value)} required />
+            <Button type="submit" disabled={save.isPending}>
+              Set
+            </Button>
+          </form>
+        </div>
+        <Trouble problem={save.error} />
+      </div>
+    </Card>
   );
 }

@@ -38,8 +38,15 @@ pub struct Folder {
     pub kinds: Vec<String>,
     /// Items published from it.
     pub items: KindCounts,
-    /// Files that the last scan left out.
+    /// Files that are left out.
     pub left_out: u32,
+    /// Sub-folders left out by the person, by path below the folder.
+    pub excluded: Vec<String>,
+    /// Since when the folder is away, if it is: unplugged, unmounted, not answering.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub away_ms: Option<u64>,
+    /// What starts the next scan, in words.
+    pub next_scan: String,
     /// When the last scan ended.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub scanned_ms: Option<u64>,
@@ -81,6 +88,56 @@ pub struct Scan {
     pub problem: Option<String>,
 }
 
+/// What to scan of a folder.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Rescan {
+    /// A directory, by path below the folder or absolute; all of the folder if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+}
+
+/// Sub-folders to leave out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Excluded {
+    /// Their paths below the folder.
+    pub paths: Vec<String>,
+}
+
+/// A file that a scan found added, changed or gone.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ScanChange {
+    /// `added`, `changed` or `gone`.
+    pub what: String,
+    /// Its path below the folder.
+    pub path: String,
+}
+
+/// What a scan did.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ScanReport {
+    /// When it began.
+    pub began_ms: u64,
+    /// When it ended.
+    pub ended_ms: u64,
+    /// What started it: `first`, `start`, `asked`, `poll`, `change`, `back` or `away`.
+    pub why: String,
+    /// Files added.
+    pub added: u64,
+    /// Files changed, renamed or moved.
+    pub changed: u64,
+    /// Files gone.
+    pub gone: u64,
+    /// The files, the first thousand of each sort.
+    pub files: Vec<ScanChange>,
+}
+
+/// What the last scans of a folder did, and how what is on disk compares with what is published.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ScanReports {
+    /// The reports, the newest first.
+    pub reports: Vec<ScanReport>,
+}
+
 /// A file that is not published.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LeftOut {
@@ -88,6 +145,9 @@ pub struct LeftOut {
     pub path: String,
     /// Why.
     pub reason: String,
+    /// What a person can do about it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub remedy: Option<String>,
 }
 
 /// Files that are not published.

@@ -1,3 +1,5 @@
+use std::collections::BTreeMap;
+
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -10,6 +12,12 @@ pub struct House {
     pub doorway: String,
     /// The server's UDN.
     pub udn: String,
+    /// Where titles come from: `embedded` or `file-names`.
+    pub titles: String,
+    /// How pictures stand: by `date` or `title`.
+    pub picture_order: String,
+    /// MIME types by file-name extension that replace the usual ones.
+    pub mimes: BTreeMap<String, String>,
 }
 
 /// A change of house settings; what is left out stays.
@@ -21,6 +29,15 @@ pub struct HouseChange {
     /// The new doorway: `ask` or `open`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub doorway: Option<String>,
+    /// Where titles come from: `embedded` or `file-names`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub titles: Option<String>,
+    /// How pictures stand: by `date` or `title`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub picture_order: Option<String>,
+    /// All MIME types by extension that replace the usual ones.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mimes: Option<BTreeMap<String, String>>,
 }
 
 /// An interface address by which devices reach the house.

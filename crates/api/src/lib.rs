@@ -9,10 +9,13 @@ mod folders;
 mod house;
 mod problem;
 
-pub use catalogue::{CatalogueObject, CataloguePage, ObjectFacts};
+pub use catalogue::{
+    CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track,
+};
 pub use devices::{DecisionRequest, Device, DeviceName, ProofStep, Stream};
 pub use folders::{
-    Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Scan, ScanState,
+    Excluded, Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Rescan, Scan,
+    ScanChange, ScanReport, ScanReports, ScanState,
 };
 pub use house::{
     Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Interface, LiveEvent, Login,

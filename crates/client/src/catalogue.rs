@@ -1,10 +1,42 @@
-//! catalogue list, show.
+//! catalogue list, show, search.
 
 use clap::Subcommand;
 use mostra_api::{CatalogueObject, CataloguePage};
 
 use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, count, duration, table};
+
+#[derive(Debug, clap::Args)]
+pub struct Window {
+    /// The first one to list, counted from 0
+    #[arg(long, default_value_t = 0)]
+    start: u32,
+    /// How many to list at most
+    #[arg(long, default_value_t = 200)]
+    count: u32,
+    /// The order, such as +dc:title or -dc:date,+dc:title [default: as devices see it]
+    #[arg(long, value_name = "LIST", allow_hyphen_values = true)]
+    sort: Option<String>,
+    /// Only what a grant of these kinds would show
+    #[arg(long, value_name = "LIST")]
+    kinds: Option<String>,
+    /// Only what a grant of these folders would show, by their numbers
+    #[arg(long, value_name = "LIST")]
+    folders: Option<String>,
+}
+
+impl Window {
+    fn query(&self) -> Vec<(&'static str, String)> {
+        let mut query =
+            vec![("start", self.start.to_string()), ("count", self.count.to_string())];
+        for (name, value) in
+            [("sort", &self.sort), ("kinds", &self.kinds), ("folders", &self.folders)]
+        {
+            query.extend(value.clone().map(|v| (name, v)));
+        }
+        query
+    }
+}
 
 #[derive(Debug, Subcommand)]
 pub enum Verb {
@@ -13,31 +45,54 @@ pub enum Verb {
         /// The container's object id
         #[arg(default_value = "0")]
         id: String,
-        /// The first one to list, counted from 0
-        #[arg(long, default_value_t = 0)]
-        start: u32,
-        /// How many to list at most
-        #[arg(long, default_value_t = 200)]
-        count: u32,
+        #[command(flatten)]
+        window: Window,
     },
     /// Show an object with its facts
     Show {
         /// Its object id
         id: String,
     },
+    /// Find objects by words of their titles
+    Search {
+        /// Words, all of which the title must hold
+        #[arg(required_unless_present = "criteria")]
+        words: Vec<String>,
+        /// Search as players do: dc:title contains "fog" and upnp:class derivedfrom "object.item"
+        #[arg(long, value_name = "TEXT", conflicts_with = "words")]
+        criteria: Option<String>,
+        /// Only below this container
+        #[arg(long = "in", value_name = "ID", default_value = "0")]
+        container: String,
+        #[command(flatten)]
+        window: Window,
+    },
 }
 
 pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
     match verb {
-        Verb::List { id, start, count } => {
-            let path = format!("/catalogue/{}/children?start={start}&count={count}", plain(&id)?);
-            let page: CataloguePage = connection.get(&path).await?;
+        Verb::List { id, window } => {
+            let path = format!("/catalogue/{}/children", plain(&id)?);
+            let page: CataloguePage = connection.ask(&path, &window.query()).await?;
             output.print(&page, list)
         }
         Verb::Show { id } => {
             let object: CatalogueObject =
                 connection.get(&format!("/catalogue/{}", plain(&id)?)).await?;
             output.print(&object, show)
+        }
+        Verb::Search { words, criteria, container, window } => {
+            let path = format!("/catalogue/{}/search", plain(&container)?);
+            let mut query = window.query();
+            query.push(match criteria {
+                Some(criteria) => ("criteria", criteria),
+                None => ("q", words.join(" ")),
+            });
+            let page: CataloguePage = connection.ask(&path, &query).await?;
+            output.print(&page, |page| match page.total {
+                0 => "Nothing is found.".into(),
+                _ => list(page),
+            })
         }
     }
 }
@@ -68,6 +123,9 @@ fn list(page: &CataloguePage) -> String {
         vec![o.id.clone(), o.title.clone(), what, size]
     });
     let mut text = format!("{place}\n{}", table(&["id", "title", "length", "size"], rows));
+    if page.incomplete {
+        text += "\nA folder is still being scanned; more may come.";
+    }
     let shown = page.start as usize + page.objects.len();
     if shown < page.total as usize {
         text += &format!("\n{} of {}; go on with --start {shown}", page.objects.len(), page.total);
@@ -80,7 +138,11 @@ fn show(object: &CatalogueObject) -> String {
         object.title.clone(),
         format!("  id          {}", object.id),
         format!("  in          {}", object.parent),
+        format!("  class       {}", object.class),
     ];
+    if let Some(original) = &object.original {
+        lines.push(format!("  original    {original}"));
+    }
     if let (Some(children), Some(items)) = (object.children, object.items) {
         lines.push(format!(
             "  holds       {}, {} in all",
@@ -99,9 +161,30 @@ fn show(object: &CatalogueObject) -> String {
         line("resolution", f.resolution.clone());
         line("bit rate", f.bit_rate.map(|b| format!("{} kbit/s", b / 1000)));
         line("picture", f.video_codec.clone());
-        line("sound", f.audio_codec.clone());
-        line("artist", f.artist.clone());
+        for track in &f.audio {
+            let channels = track.channels.map(|c| count(c.into(), "channel"));
+            let rate = track.sample_rate.map(|r| format!("{} Hz", r));
+            let bits = track.bits.map(|b| format!("{b} bits"));
+            let parts = [Some(track.codec.clone()), channels, rate, bits, track.language.clone()];
+            line("sound", Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", ")));
+        }
+        for track in &f.subtitles {
+            let parts = [Some(track.codec.clone()), track.language.clone(), track.file_name.clone()];
+            line("subtitles", Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", ")));
+        }
+        line("frames", f.frame_rate.as_ref().map(|r| format!("{r} a second")));
+        let joined = |list: &[String]| (!list.is_empty()).then(|| list.join("; "));
+        line("artist", joined(&f.artists));
         line("album", f.album.clone());
+        line("by", f.album_artist.clone());
+        let number = |what: &str, n: Option<u16>| n.map(|n| format!("{what} {n}"));
+        let place: Vec<String> =
+            [number("disc", f.disc), number("track", f.track)].into_iter().flatten().collect();
+        line("place", Some(place.join(", ")).filter(|p| !p.is_empty()));
+        line("genre", joined(&f.genres));
+        line("composer", joined(&f.composers));
+        line("episode", f.episode.clone());
+        line("camera", f.camera.clone());
         line("date", f.date.clone());
         line(
             "profile",

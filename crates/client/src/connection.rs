@@ -70,6 +70,19 @@ impl Connection {
         self.json(self.send::<()>(Method::GET, path, None).await?).await
     }
 
+    /// Reads a resource with a query.
+    pub async fn ask<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(&str, String)],
+    ) -> Result<T, Failure> {
+        // Only the query's encoding is of use here; the address is put before it later.
+        let encoded = reqwest::Url::parse_with_params("http://host/", query)
+            .map_err(|e| Failure::new(e.to_string(), ""))?;
+        let query = encoded.query().unwrap_or_default();
+        self.get(&format!("{path}?{query}")).await
+    }
+
     /// Sends a change and reads the answer.
     pub async fn change<T: DeserializeOwned>(
         &self,

@@ -5,7 +5,9 @@ use std::time::Duration;
 
 use clap::Subcommand;
 use indicatif::{ProgressBar, ProgressStyle};
-use mostra_api::{Folder, LeftOutList, NewFolder, Scan, ScanState};
+use mostra_api::{
+    Excluded, Folder, LeftOutList, NewFolder, Rescan, Scan, ScanReports, ScanState,
+};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -42,14 +44,41 @@ pub enum Verb {
         #[arg(long)]
         yes: bool,
     },
+    /// Show what the last scans added, changed and missed
+    Scans {
+        /// Its number or label
+        folder: String,
+    },
+    /// End a scan that runs; what it found stays, and the next one goes on
+    Stop {
+        /// Its number or label
+        folder: String,
+    },
+    /// Leave sub-folders out, such as samples; or show which are
+    LeaveOut(LeaveOut),
     /// Look for new, changed and vanished files
     Rescan {
         /// Its number or label
         folder: String,
+        /// Only this directory in it
+        #[arg(long, value_name = "PATH")]
+        path: Option<String>,
         /// Do not wait for the scan
         #[arg(long)]
         no_wait: bool,
     },
+}
+
+/// What is done to sub-folders.
+#[derive(Debug, clap::Args)]
+pub struct LeaveOut {
+    /// Its number or label
+    folder: String,
+    /// Sub-folders, by path below the folder; all others are taken in again
+    paths: Vec<String>,
+    /// Take all sub-folders in again
+    #[arg(long, conflicts_with = "paths")]
+    none: bool,
 }
 
 pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
@@ -97,10 +126,36 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 format!("{} is published no more. Its files are untouched in {}.", f.label, f.path)
             })
         }
-        Verb::Rescan { folder, no_wait } => {
+        Verb::Scans { folder } => {
+            let folder = find(connection, &folder).await?;
+            let path = format!("/folders/{}/scans", folder.id);
+            let reports: ScanReports = connection.get(&path).await?;
+            output.print(&reports, |reports| scans(&folder, reports))
+        }
+        Verb::Stop { folder } => {
+            let folder = find(connection, &folder).await?;
+            connection.remove(&format!("/folders/{}/scan", folder.id)).await?;
+            output.print(&folder, |f| {
+                format!("The scan of {} ends. Go on with: mostra folder rescan {}", f.label, f.id)
+            })
+        }
+        Verb::LeaveOut(LeaveOut { folder, paths, none }) => {
+            let mut folder = find(connection, &folder).await?;
+            if none || !paths.is_empty() {
+                let path = format!("/folders/{}/excluded", folder.id);
+                let wish = Excluded { paths };
+                folder = connection.change(Method::PUT, &path, Some(&wish)).await?;
+            }
+            output.print(&folder, |f| match f.excluded.is_empty() {
+                true => format!("Nothing in {} is left out on purpose.", f.label),
+                false => format!("Left out of {}:\n  {}", f.label, f.excluded.join("\n  ")),
+            })
+        }
+        Verb::Rescan { folder, path: place, no_wait } => {
             let folder = find(connection, &folder).await?;
             let path = format!("/folders/{}/rescan", folder.id);
-            let folder: Folder = connection.change(Method::POST, &path, None::<&()>).await?;
+            let wish = Rescan { path: place };
+            let folder: Folder = connection.change(Method::POST, &path, Some(&wish)).await?;
             finish(connection, output, folder, no_wait, "Scanned").await
         }
     }
@@ -127,6 +182,9 @@ fn items(folder: &Folder) -> u64 {
 }
 
 fn scan_words(folder: &Folder) -> String {
+    if let Some(since) = folder.away_ms {
+        return format!("away since {}", time(since));
+    }
     match (&folder.scan, folder.scanned_ms) {
         (Some(Scan { state: ScanState::Running, done, to_do, .. }), _) => {
             format!("{done} of {}", done + to_do)
@@ -151,6 +209,43 @@ fn row(folder: &Folder) -> Vec<String> {
     ]
 }
 
+fn scans(folder: &Folder, reports: &ScanReports) -> String {
+    if reports.reports.is_empty() {
+        return format!("{}: no scan yet", folder.label);
+    }
+    let mut lines = vec![folder.label.clone()];
+    for report in &reports.reports {
+        lines.push(format!(
+            "  {}  ({})  {} added, {} changed, {} gone",
+            time(report.ended_ms),
+            why(&report.why),
+            report.added,
+            report.changed,
+            report.gone
+        ));
+        for file in report.files.iter().take(20) {
+            lines.push(format!("    {:<8} {}", file.what, file.path));
+        }
+        if report.files.len() > 20 {
+            lines.push(format!("    … and {} more; all of them with --json", report.files.len() - 20));
+        }
+    }
+    lines.join("\n")
+}
+
+/// What started a scan.
+fn why(word: &str) -> &str {
+    match word {
+        "first" => "published",
+        "start" => "the service started",
+        "asked" => "asked for",
+        "poll" => "looked through",
+        "change" => "a change was noticed",
+        "back" => "the folder came back",
+        other => other,
+    }
+}
+
 fn show(folder: &Folder, left: &LeftOutList) -> String {
     let mut lines = vec![
         format!("{}  ({})", folder.label, folder.path),
@@ -160,9 +255,13 @@ fn show(folder: &Folder, left: &LeftOutList) -> String {
             folder.items.video, folder.items.music, folder.items.picture
         ),
         format!("  last scan  {}", scan_words(folder)),
+        format!("  next scan  {}", folder.next_scan),
         format!("  left out   {}", left.files.len()),
     ];
-    lines.extend(left.files.iter().map(|f| format!("    {}  ({})", f.path, f.reason)));
+    for file in &left.files {
+        lines.push(format!("    {}  ({})", file.path, file.reason));
+        lines.extend(file.remedy.as_ref().map(|r| format!("      {r}")));
+    }
     lines.join("\n")
 }
 

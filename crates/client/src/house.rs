@@ -25,6 +25,25 @@ pub enum Verb {
         #[arg(value_parser = ["ask", "open"])]
         doorway: Option<String>,
     },
+    /// Show where titles come from, or change it
+    Titles {
+        /// embedded: from inside the files, where they have one; file-names: from their names
+        #[arg(value_parser = ["embedded", "file-names"])]
+        from: Option<String>,
+    },
+    /// Show how pictures stand, or change it
+    Pictures {
+        /// date: by the date taken; title: by title
+        #[arg(value_parser = ["date", "title"])]
+        by: Option<String>,
+    },
+    /// Show the MIME types that replace the usual ones, or set one for an extension
+    Mime {
+        /// A file-name extension, such as mkv
+        extension: Option<String>,
+        /// The MIME type that devices are told [default: the usual one again]
+        mime: Option<String>,
+    },
     /// Open the console to the house's network, by TLS
     Open,
     /// Close the console to the house's network
@@ -46,14 +65,58 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
             output.print(&house, |h| h.name.clone())
         }
         Verb::Name { name } => {
-            change(connection, output, HouseChange { name, doorway: None }).await
+            change(connection, output, HouseChange { name, ..HouseChange::default() }).await
         }
         Verb::Doorway { doorway: None } => {
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.doorway.clone())
         }
         Verb::Doorway { doorway } => {
-            change(connection, output, HouseChange { name: None, doorway }).await
+            change(connection, output, HouseChange { doorway, ..HouseChange::default() }).await
+        }
+        Verb::Titles { from: None } => {
+            let house: House = connection.get("/house").await?;
+            output.print(&house, |h| h.titles.clone())
+        }
+        Verb::Titles { from: titles } => {
+            let wish = HouseChange { titles, ..HouseChange::default() };
+            let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
+            output.print(&house, |h| match h.titles.as_str() {
+                "file-names" => "Titles come from the files' names.".into(),
+                _ => "Titles come from inside the files, where they have one.".into(),
+            })
+        }
+        Verb::Pictures { by: None } => {
+            let house: House = connection.get("/house").await?;
+            output.print(&house, |h| h.picture_order.clone())
+        }
+        Verb::Pictures { by: picture_order } => {
+            let wish = HouseChange { picture_order, ..HouseChange::default() };
+            let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
+            output.print(&house, |h| format!("Pictures stand by {}.", h.picture_order))
+        }
+        Verb::Mime { extension, mime } => {
+            let house: House = connection.get("/house").await?;
+            let house = match extension {
+                None => house,
+                Some(extension) => {
+                    let extension = extension.trim_start_matches('.').to_lowercase();
+                    let mut mimes = house.mimes;
+                    match mime {
+                        Some(mime) => mimes.insert(extension, mime),
+                        None => mimes.remove(&extension),
+                    };
+                    let wish = HouseChange { mimes: Some(mimes), ..HouseChange::default() };
+                    connection.change(Method::PATCH, "/house", Some(&wish)).await?
+                }
+            };
+            output.print(&house, |h| {
+                if h.mimes.is_empty() {
+                    return "Every file is offered with its usual MIME type.".into();
+                }
+                let rows = h.mimes.iter().map(|(e, m)| vec![e.clone(), m.clone()]);
+                table(&["extension", "MIME type"], rows)
+            })
         }
         Verb::Open => access(connection, output, true).await,
         Verb::Close => access(connection, output, false).await,

@@ -136,6 +136,16 @@ impl Pass {
         Pass { grant: Grant::everything() }
     }
 
+    /// The part of this pass that a grant covers as well. It can only become narrower.
+    pub fn within(&self, grant: &Grant) -> Pass {
+        let kinds = Kinds::of(self.grant.kinds.iter().filter(|kind| grant.kinds.holds(*kind)));
+        let folders = match (&self.grant.folders, &grant.folders) {
+            (Some(a), Some(b)) => Some(a.intersection(b).copied().collect()),
+            (a, b) => a.clone().or_else(|| b.clone()),
+        };
+        Pass { grant: Grant { kinds, folders } }
+    }
+
     /// Whether an item of this kind in this folder is covered.
     pub fn covers(&self, folder: u32, kind: Kind) -> bool {
         self.grant.kinds.holds(kind) && self.covers_folder(folder)

@@ -157,17 +157,17 @@ pub fn caption_path(original: &str, number: usize, webvtt: bool) -> String {
     format!("/captions/{original}.{number}.{}", if webvtt { "vtt" } else { "srt" })
 }
 
-/// Whether a picture can be shown for an item.
-fn is_pictured(facts: &Facts, form: Form<'_>) -> bool {
+/// Whether a picture can be shown for an item; `films` says whether one can be taken of films.
+pub fn is_pictured(facts: &Facts, films: bool) -> bool {
     let beside = facts.embedded_art || facts.art.is_some();
     beside
         || match facts.kind {
             // These are decoded by the same program that takes pictures from films.
             Kind::Picture if matches!(facts.format, Format::Heic | Format::Avif) => {
-                form.films_pictured
+                films
             }
             Kind::Picture => true,
-            Kind::Video => form.films_pictured,
+            Kind::Video => films,
             Kind::Music => false,
         }
 }
@@ -225,8 +225,8 @@ fn object(catalogue: &Catalogue, object: Object, form: Form<'_>) -> didl::Object
                 properties.push(("dc:creator", artist.clone()));
                 properties.push(("upnp:artist", artist));
             }
-            let art = art.and_then(|serial| catalogue.art_of_file(serial));
-            let art = art.filter(|(_, facts)| is_pictured(facts, form));
+            let art = art.and_then(|serial| catalogue.shown_by(serial));
+            let art = art.filter(|(_, facts)| is_pictured(facts, form.films_pictured));
             let thumbnail = Rendition::Thumbnail;
             let art = art.map(|(original, facts)| {
                 let path = art_path(&original, &facts, thumbnail);
@@ -303,7 +303,7 @@ fn item(
         bits: facts.audio().and_then(|a| a.bits),
         ..bare(url(path), info)
     }];
-    let pictured = is_pictured(&facts, form);
+    let pictured = is_pictured(&facts, form.films_pictured);
     let art_url = |rendition| url(art_path(&original, &facts, rendition));
     let mut art = Vec::new();
     if pictured {

@@ -17,6 +17,7 @@ mod mp4;
 mod picture;
 pub mod playlist;
 pub mod sidecar;
+pub mod subtitle;
 
 use std::fmt;
 

@@ -2,7 +2,8 @@
 
 use mostra_core::facts::Caption;
 
-const COVERS: [&str; 3] = ["cover", "folder", "front"];
+/// Names, without extension, of pictures that show all that lies beside them, the best first.
+pub const COVERS: [&str; 3] = ["cover", "folder", "front"];
 const PICTURES: [&str; 4] = ["jpg", "jpeg", "png", "webp"];
 
 /// The subtitle files for a film, among the names in its directory: `Film.srt`,
@@ -31,19 +32,6 @@ pub fn captions(film: &str, names: &[&str]) -> Vec<Caption> {
         .collect();
     found.sort_by(|a, b| a.name.cmp(&b.name));
     found
-}
-
-/// The picture file that shows a film or track: one of the same name, else the directory's.
-pub fn art(file: &str, names: &[&str]) -> Option<String> {
-    let own = split(file).0.to_lowercase();
-    let named = |wanted: &str| {
-        let hit = |name: &&&str| {
-            let (stem, extension) = split(name);
-            stem.to_lowercase() == wanted && PICTURES.contains(&extension.to_lowercase().as_str())
-        };
-        names.iter().find(hit).map(|name| (**name).to_owned())
-    };
-    named(&own).or_else(|| COVERS.into_iter().find_map(named))
 }
 
 /// Whether a picture is the cover of what lies beside it, and no picture of its own.
@@ -85,10 +73,7 @@ mod tests {
     }
 
     #[test]
-    fn a_cover_of_the_same_name_wins() {
-        assert_eq!(art("Fog.mkv", &["folder.png", "fog.JPG"]).as_deref(), Some("fog.JPG"));
-        assert_eq!(art("a.mp3", &["Front.png", "Cover.jpg"]).as_deref(), Some("Cover.jpg"));
-        assert_eq!(art("a.mp3", &["cover.txt"]), None);
+    fn covers_are_told_from_pictures() {
         assert!(is_cover("Folder.JPG") && !is_cover("folder.txt") && !is_cover("Quay.jpg"));
     }
 }

@@ -1,86 +1,88 @@
-//! Listing what lies in a folder.
+//! Listing what lies in a directory.
 
-use std::path::{Path, PathBuf};
+use std::io;
+use std::path::Path;
 use std::time::UNIX_EPOCH;
-
-use walkdir::{DirEntry, WalkDir};
 
 use crate::{Reason, unreadable};
 
-/// Something found in a folder.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Found {
-    /// A regular file.
-    File {
-        /// Names from the folder's root down, the file's own last.
-        names: Vec<String>,
-        /// Where it is.
-        path: PathBuf,
-        /// Bytes.
-        size: u64,
-        /// Last modification, Unix time in milliseconds.
-        modified_ms: i64,
-    },
-    /// Something that cannot be published whatever it holds.
-    LeftOut {
-        /// Its path below the folder's root, made readable.
-        path: String,
-        /// Why.
-        reason: Reason,
-    },
-}
-
-/// Directories deeper than this are not entered (CDS-5 allows 32 steps to the root).
+/// Directories deeper than this below a folder are not entered: CDS-5 allows 32 steps to the
+/// root.
 pub const DEPTH: usize = 28;
 
-/// Walks a folder in order of names. Hidden files and directories are passed over silently;
-/// links are left out. Errors on single entries do not stop the walk.
-pub fn walk(root: &Path) -> impl Iterator<Item = Found> + '_ {
-    let visible = |entry: &DirEntry| {
-        entry.depth() == 0 || !entry.file_name().to_string_lossy().starts_with('.')
-    };
-    let entries = WalkDir::new(root).max_depth(DEPTH).follow_links(false).sort_by_file_name();
-    entries.into_iter().filter_entry(visible).filter_map(move |entry| match entry {
-        Ok(entry) => found(root, &entry),
-        Err(error) => {
-            let path = error.path().map(|p| readable(root, p)).unwrap_or_default();
-            let reason = error.io_error().map_or(Reason::Special, unreadable);
-            Some(Found::LeftOut { path, reason })
-        }
-    })
+/// A regular file in a directory.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Listed {
+    /// Its name.
+    pub name: String,
+    /// Bytes.
+    pub size: u64,
+    /// Last modification, Unix time in milliseconds.
+    pub modified_ms: i64,
 }
 
-fn found(root: &Path, entry: &DirEntry) -> Option<Found> {
-    if entry.file_type().is_dir() {
-        return None;
+/// What lies in one directory, each sort by name.
+#[derive(Debug, Default)]
+pub struct Listing {
+    /// Regular files.
+    pub files: Vec<Listed>,
+    /// Directories.
+    pub directories: Vec<String>,
+    /// What cannot be published whatever it holds: (name made readable, why).
+    pub left_out: Vec<(String, Reason)>,
+}
+
+/// Lists a directory. Hidden entries are passed over silently (SEC-14); links and special
+/// files are left out. Errors on single entries do not stop it.
+///
+/// # Errors
+/// When the directory itself cannot be read.
+pub fn list(directory: &Path) -> io::Result<Listing> {
+    let mut listing = Listing::default();
+    for entry in std::fs::read_dir(directory)? {
+        let entry = entry?;
+        let name = entry.file_name();
+        let readable = name.to_string_lossy();
+        if readable.starts_with('.') {
+            continue;
+        }
+        let Some(name) = name.to_str().map(str::to_owned) else {
+            listing.left_out.push((readable.into_owned(), Reason::Name));
+            continue;
+        };
+        let kind = match entry.file_type() {
+            Ok(kind) => kind,
+            Err(error) => {
+                listing.left_out.push((name, unreadable(&error)));
+                continue;
+            }
+        };
+        if kind.is_dir() {
+            listing.directories.push(name);
+        } else if kind.is_file() {
+            match entry.metadata() {
+                Ok(metadata) => listing.files.push(Listed {
+                    name,
+                    size: metadata.len(),
+                    modified_ms: modified_ms(&metadata),
+                }),
+                // Gone between listing and looking.
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+                Err(error) => listing.left_out.push((name, unreadable(&error))),
+            }
+        } else {
+            listing.left_out.push((name, Reason::Special));
+        }
     }
-    let left_out = |reason| Some(Found::LeftOut { path: readable(root, entry.path()), reason });
-    if !entry.file_type().is_file() {
-        return left_out(Reason::Special);
-    }
-    let below = entry.path().strip_prefix(root).ok()?;
-    let names: Option<Vec<String>> =
-        below.iter().map(|name| name.to_str().map(str::to_owned)).collect();
-    let Some(names) = names else { return left_out(Reason::Name) };
-    match entry.metadata() {
-        Ok(metadata) => Some(Found::File {
-            names,
-            path: entry.path().to_owned(),
-            size: metadata.len(),
-            modified_ms: modified_ms(&metadata),
-        }),
-        Err(error) => left_out(error.io_error().map_or(Reason::Special, unreadable)),
-    }
+    listing.files.sort_by(|a, b| a.name.cmp(&b.name));
+    listing.directories.sort();
+    Ok(listing)
 }
 
 /// A file's modification time as Unix milliseconds; 0 where the system has none.
 pub fn modified_ms(metadata: &std::fs::Metadata) -> i64 {
     let since = metadata.modified().ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok());
     since.and_then(|d| i64::try_from(d.as_millis()).ok()).unwrap_or(0)
-}
-
-fn readable(root: &Path, path: &Path) -> String {
-    path.strip_prefix(root).unwrap_or(path).to_string_lossy().into_owned()
 }
 
 #[cfg(test)]
@@ -92,24 +94,20 @@ mod tests {
     fn hidden_is_passed_over_and_odd_names_are_told() {
         let folder = tempfile::tempdir().unwrap();
         let root = folder.path();
-        std::fs::create_dir_all(root.join("b/.trash")).unwrap();
-        for name in ["b/two.mp4", "a.mp3", ".hidden.mp3", "b/.trash/x.mp4"] {
+        for name in ["b", ".trash"] {
+            std::fs::create_dir(root.join(name)).unwrap();
+        }
+        for name in ["two.mp4", "a.mp3", ".hidden.mp3"] {
             std::fs::write(root.join(name), b"x").unwrap();
         }
         std::fs::write(root.join(std::ffi::OsStr::from_bytes(b"bad\xff.mp3")), b"x").unwrap();
         std::os::unix::fs::symlink("/etc/passwd", root.join("link.mp4")).unwrap();
-        let all: Vec<Found> = walk(root).collect();
-        let names: Vec<String> = all
-            .iter()
-            .filter_map(|f| {
-                if let Found::File { names, .. } = f { Some(names.join("/")) } else { None }
-            })
-            .collect();
-        assert_eq!(names, ["a.mp3", "b/two.mp4"]);
-        let reasons: Vec<&Reason> = all
-            .iter()
-            .filter_map(|f| if let Found::LeftOut { reason, .. } = f { Some(reason) } else { None })
-            .collect();
+        let mut listing = list(root).unwrap();
+        let names: Vec<&str> = listing.files.iter().map(|f| f.name.as_str()).collect();
+        assert_eq!((names, listing.directories), (vec!["a.mp3", "two.mp4"], vec!["b".to_owned()]));
+        listing.left_out.sort_by(|a, b| a.0.cmp(&b.0));
+        let reasons: Vec<&Reason> = listing.left_out.iter().map(|(_, r)| r).collect();
         assert_eq!(reasons, [&Reason::Name, &Reason::Special]);
+        assert!(list(&root.join("nowhere")).is_err());
     }
 }

@@ -23,6 +23,9 @@ pub struct Flags {
     /// Port of the device listener
     #[arg(long, value_name = "PORT")]
     device_port: Option<String>,
+    /// Seconds between looks at folders that cannot be watched.
+    #[arg(long)]
+    poll_seconds: Option<String>,
     /// Port of the console on 127.0.0.1
     #[arg(long, value_name = "PORT")]
     console_port: Option<String>,
@@ -76,6 +79,8 @@ pub struct Config {
     pub interfaces: Interfaces,
     /// Port of the device listener.
     pub device_port: u16,
+    /// Seconds between looks at folders that cannot be watched.
+    pub poll_seconds: u64,
     /// Port of the console on loopback.
     pub console_port: u16,
     /// Port of the console for the house.
@@ -153,6 +158,7 @@ impl Config {
             ("data", &flags.data),
             ("interfaces", &flags.interfaces),
             ("device_port", &flags.device_port),
+            ("poll_seconds", &flags.poll_seconds),
             ("console_port", &flags.console_port),
             ("house_port", &flags.house_port),
             ("database_url", &flags.database_url),
@@ -186,6 +192,15 @@ impl Config {
         let device_port = layers.port("device_port", "7640", "port of the device listener")?;
         let console_port =
             layers.port("console_port", "7641", "port of the console on 127.0.0.1")?;
+        let poll_seconds = layers.pick(
+            "poll_seconds",
+            "60",
+            "seconds between looks at folders that cannot be watched",
+        )?;
+        let poll_seconds = poll_seconds.parse().ok().filter(|s| (1..=86_400).contains(s));
+        let poll_seconds = poll_seconds.ok_or_else(|| {
+            Trouble::new("poll_seconds is not from 1 to 86400", "Give a number of seconds.")
+        })?;
         let house_port =
             layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
         let kept = Path::new(&data).join("postgres/url");
@@ -210,6 +225,7 @@ impl Config {
             data: data.into(),
             interfaces,
             device_port,
+            poll_seconds,
             console_port,
             house_port,
             database_url,
@@ -221,10 +237,11 @@ impl Config {
 }
 
 fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
-    const KNOWN: [&str; 8] = [
+    const KNOWN: [&str; 9] = [
         "data",
         "interfaces",
         "device_port",
+        "poll_seconds",
         "console_port",
         "house_port",
         "database_url",

@@ -53,6 +53,23 @@ pub async fn open(located: Located) -> io::Result<(File, Metadata)> {
     tokio::task::spawn_blocking(open).await.map_err(io::Error::other)?
 }
 
+/// Reads a whole small file.
+///
+/// # Errors
+/// Those of opening and reading, and for a file of more than `most` bytes.
+pub async fn read_small(located: Located, most: u64) -> io::Result<Vec<u8>> {
+    let read = move || {
+        let file = mostra_media::open::open(&located)?;
+        let mut bytes = Vec::new();
+        io::Read::read_to_end(&mut io::Read::take(file, most + 1), &mut bytes)?;
+        if bytes.len() as u64 > most {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "too large"));
+        }
+        Ok(bytes)
+    };
+    tokio::task::spawn_blocking(read).await.map_err(io::Error::other)?
+}
+
 fn read(file: &File, at: u64, length: usize) -> io::Result<Bytes> {
     let mut buffer = vec![0; length];
     let mut filled = 0;

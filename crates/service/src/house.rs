@@ -9,7 +9,7 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use mostra_core::access::{Decision, Doorway};
 use mostra_core::account::Session;
-use mostra_core::catalogue::{Catalogue, Change, Touched};
+use mostra_core::catalogue::{Catalogue, Change, Options, PictureOrder, Titles, Touched};
 use mostra_core::device::DeviceBook;
 use mostra_core::proof::Step;
 use mostra_protocol::description::{self, Description};
@@ -17,9 +17,10 @@ use mostra_protocol::gena::Publisher;
 use mostra_protocol::ssdp::Identity;
 use mostra_protocol::wire::Service;
 use mostra_protocol::{Moment, service_document};
-use mostra_store::{Counter, Records, StoreError};
+use mostra_store::{Counter, Loaded, Records, StoreError};
 use tokio::sync::{Notify, broadcast, mpsc, watch};
 
+use crate::art::Art;
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::discovery;
@@ -113,6 +114,8 @@ pub struct House {
     pub transfers: Transfers,
     /// Scans.
     pub scans: ScanBoard,
+    /// Pictures of things.
+    pub art: Art,
     /// Sessions by token hash.
     pub sessions: Mutex<HashMap<[u8; 32], Session>>,
     /// Why an interface cannot be discovered, by interface name.
@@ -149,11 +152,20 @@ impl House {
         let doorway = records.setting_or("doorway", "ask").await?;
         // Marks the ids of this database: 30 random bits, six characters.
         let epoch = records.setting_or("epoch", &random_word(6)).await?;
+        let titles = records.setting_or("titles", Titles::default().word()).await?;
+        let pictures = records.setting_or("picture_order", PictureOrder::default().word()).await?;
+        let mimes = records.setting_or("mimes", "{}").await?;
+        let options = Options {
+            titles: Titles::from_word(&titles).unwrap_or_default(),
+            pictures: PictureOrder::from_word(&pictures).unwrap_or_default(),
+            mimes: serde_json::from_str(&mimes).unwrap_or_default(),
+        };
         let boot_id = records.reserve(Counter::Boot, 1).await?;
         let first = records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
         let sessions = records.sessions(clock.now()).await?;
         let devices = DeviceBook::load(records.devices().await?);
         let device_port = config.device_port;
+        let art = Art::new(&config.data);
         Ok(House {
             clock,
             config,
@@ -165,6 +177,7 @@ impl House {
             sightings,
             transfers: Transfers::default(),
             scans: ScanBoard::default(),
+            art,
             sessions: Mutex::new(sessions.into_iter().map(|s| (s.token_hash, s)).collect()),
             discovery_problems: Mutex::default(),
             settings: RwLock::new(Settings {
@@ -172,7 +185,7 @@ impl House {
                 udn,
                 doorway: Doorway::from_word(&doorway).unwrap_or(Doorway::Ask),
             }),
-            catalogue: ArcSwap::from_pointee(Catalogue::new(&epoch, first)),
+            catalogue: ArcSwap::from_pointee(Catalogue::new(&epoch, first).with_options(options)),
             changing: tokio::sync::Mutex::new(first + UPDATE_IDS - 1),
             devices: Mutex::new(devices),
             discovery,
@@ -312,16 +325,17 @@ impl House {
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn load_catalogue(&self) -> Result<(), StoreError> {
-        let loaded = self.records.load().await?;
-        for (folder, scanned) in &loaded.folders {
-            let left = self.records.left_out(folder.serial).await?.len() as u32;
-            self.scans.remember(folder.serial, *scanned, left);
+        let loaded = self.records.load(None).await?;
+        for folder in &loaded.folders {
+            let serial = folder.folder.serial;
+            let left = self.records.left_out(serial).await?.len() as u32;
+            self.scans.note(serial, |known| {
+                known.scanned = folder.scanned;
+                known.excluded.clone_from(&folder.excluded);
+                known.left_out = left;
+            });
         }
-        let folders = loaded.folders.into_iter().map(|(folder, _)| Change::PutFolder(folder));
-        let directories =
-            loaded.directories.into_iter().filter(|d| d.parent.is_some()).map(Change::PutDirectory);
-        let files = loaded.files.into_iter().map(Change::PutFile);
-        self.apply(folders.chain(directories).chain(files).collect()).await?;
+        self.apply(changes_of(loaded)).await?;
         self.loaded.send_replace(true);
         self.tell(Topic::House);
         Ok(())
@@ -333,12 +347,15 @@ impl House {
     /// [`StoreError`] when new update ids had to be reserved and were not.
     pub async fn apply(&self, changes: Vec<Change>) -> Result<(), StoreError> {
         let mut last_id = self.changing.lock().await;
+        self.more_update_ids(&mut last_id).await?;
         let mut next = (*self.catalogue()).clone();
-        if next.update_id() + 1 >= *last_id {
-            self.records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
-            *last_id += UPDATE_IDS;
-        }
-        let touched = next.apply(changes);
+        // Of many changes this takes a while; requests go on meanwhile.
+        let (next, touched) = tokio::task::spawn_blocking(move || {
+            let touched = next.apply(changes);
+            (next, touched)
+        })
+        .await
+        .map_err(|e| StoreError::Damaged(e.to_string()))?;
         self.catalogue.store(Arc::new(next));
         drop(last_id);
         if !touched.containers.is_empty() {
@@ -359,7 +376,7 @@ impl House {
             let Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
             let seen =
-                touched.containers.iter().filter(|(id, _)| catalogue.object(&pass, id).is_some());
+                touched.containers.iter().filter(|(id, _)| catalogue.is_seen(&pass, id));
             let pairs: Vec<String> = seen
                 .take(500)
                 .map(|(id, update)| format!("{id},{}", update.wrapping_add(offset)))
@@ -404,6 +421,47 @@ impl House {
         Ok(())
     }
 
+    /// Changes the catalogue's manner, durably.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn change_options(&self, options: Options) -> Result<(), StoreError> {
+        if options == *self.catalogue().options() {
+            return Ok(());
+        }
+        let mimes = serde_json::to_string(&options.mimes)
+            .map_err(|e| StoreError::Damaged(e.to_string()))?;
+        self.records.set_setting("titles", options.titles.word()).await?;
+        self.records.set_setting("picture_order", options.pictures.word()).await?;
+        self.records.set_setting("mimes", &mimes).await?;
+        let mut last_id = self.changing.lock().await;
+        self.more_update_ids(&mut last_id).await?;
+        let before = self.catalogue();
+        // A million files take seconds; requests go on meanwhile.
+        let next = tokio::task::spawn_blocking(move || before.with_options(options))
+            .await
+            .map_err(|e| StoreError::Damaged(e.to_string()))?;
+        self.catalogue.store(Arc::new(next));
+        drop(last_id);
+        let touched = Touched {
+            containers: vec![("0".into(), self.catalogue().update_id())],
+            folders: Default::default(),
+        };
+        self.changed_ms.store(crate::clock::ms(self.clock.now()), Ordering::Relaxed);
+        self.tell_devices(&touched);
+        self.tell(Topic::Catalogue);
+        self.tell(Topic::House);
+        Ok(())
+    }
+
+    async fn more_update_ids(&self, last: &mut u32) -> Result<(), StoreError> {
+        if self.catalogue().update_id() + 2 >= *last {
+            self.records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
+            *last += UPDATE_IDS;
+        }
+        Ok(())
+    }
+
     /// What needs a person's attention.
     pub fn attention(&self) -> Vec<String> {
         let mut list = Vec::new();
@@ -429,6 +487,16 @@ impl House {
     pub fn after(&self, length: Duration) -> Moment {
         self.clock.now() + length
     }
+}
+
+/// What was loaded, as changes of the catalogue.
+pub fn changes_of(loaded: Loaded) -> Vec<Change> {
+    let folders = loaded.folders.into_iter().map(|f| Change::PutFolder(f.folder));
+    let directories =
+        loaded.directories.into_iter().filter(|d| d.parent.is_some()).map(Change::PutDirectory);
+    let files = loaded.files.into_iter().map(Change::PutFile);
+    let playlists = loaded.playlists.into_iter().map(Change::PutPlaylist);
+    folders.chain(directories).chain(files).chain(playlists).collect()
 }
 
 /// The SERVER field: three tokens without blanks inside (SSDP-12).

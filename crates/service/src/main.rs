@@ -1,5 +1,6 @@
 //! mostrad: publishes the house's media folders and proves that devices can play them.
 
+mod art;
 mod clock;
 mod config;
 mod console;
@@ -141,8 +142,9 @@ async fn load(house: Arc<House>) {
         house.catalogue().item_count(),
         house.catalogue().folders().len()
     );
+    tokio::spawn(scan::watch::keep(house.clone()));
     for folder in house.catalogue().folders() {
-        scan::start(&house, folder.clone());
+        scan::start(&house, folder, scan::Scope::Whole("start"));
     }
 }
 

@@ -23,9 +23,9 @@ use crate::take::Take;
 pub enum Deed {
     /// Look for a media server, read its description, subscribe
     Find,
-    /// List a menu, such as Video; without a name, the root
+    /// List a menu, such as "Video/All videos"; without a name, the root
     List {
-        /// The menu's title
+        /// The titles on the way to it, parted by /
         menu: Option<String>,
     },
     /// Play an item by its title
@@ -186,16 +186,13 @@ impl StandIn {
     }
 
     async fn list(&self, state: &mut State, menu: Option<&str>) -> Result<String, String> {
-        let root = self.children(state, "0").await?;
-        let (title, listed) = match menu {
-            None => (String::new(), root),
-            Some(menu) => {
-                let container = root.iter().find(|o| o.container && o.title == menu);
-                let container = container.ok_or_else(|| format!("there is no menu {menu}"))?;
-                (menu.to_owned(), self.children(state, &container.id.clone()).await?)
-            }
-        };
-        state.menu = title;
+        let mut listed = self.children(state, "0").await?;
+        for title in menu.into_iter().flat_map(|way| way.split('/')) {
+            let container = listed.iter().find(|o| o.container && o.title == title);
+            let container = container.ok_or_else(|| format!("there is no menu {title}"))?;
+            listed = self.children(state, &container.id.clone()).await?;
+        }
+        state.menu = menu.unwrap_or_default().to_owned();
         state.listed = listed;
         state.take = None;
         let place = if state.menu.is_empty() { "the menu" } else { &state.menu };

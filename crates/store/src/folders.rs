@@ -1,19 +1,22 @@
 //! Folders, directories and files.
 
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::Kinds;
-use mostra_core::catalogue::{Directory, File, Folder};
+use mostra_core::catalogue::{Directory, File, Folder, Playlist};
 use mostra_core::facts::Facts;
-use sea_orm::sea_query::OnConflict;
+use sea_orm::sqlx;
+use sea_orm::sea_query::{Expr, OnConflict};
+use futures_util::StreamExt as _;
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder,
-    TransactionTrait,
+    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
+    QueryOrder, TransactionTrait,
 };
 
 use crate::accounts::millis;
-use crate::entity::{container, file, folder, left_out};
+use crate::entity::{container, file, folder, left_out, playlist};
 use crate::{Records, StoreError};
 
 /// A folder to publish.
@@ -40,7 +43,7 @@ pub struct LeftOut {
 /// What a scan found since its last batch.
 #[derive(Debug, Clone, Default)]
 pub struct Batch {
-    /// Directories that are new.
+    /// Directories that are new, or have another name or place.
     pub directories: Vec<Directory>,
     /// Files that are new or changed.
     pub files: Vec<FileRow>,
@@ -48,6 +51,10 @@ pub struct Batch {
     pub gone_files: Vec<u32>,
     /// Serials of directories that have gone.
     pub gone_directories: Vec<u32>,
+    /// Playlists that are new or changed.
+    pub playlists: Vec<Playlist>,
+    /// Serials of playlists that have gone.
+    pub gone_playlists: Vec<u32>,
 }
 
 impl Batch {
@@ -57,6 +64,8 @@ impl Batch {
             && self.files.is_empty()
             && self.gone_files.is_empty()
             && self.gone_directories.is_empty()
+            && self.playlists.is_empty()
+            && self.gone_playlists.is_empty()
     }
 }
 
@@ -64,11 +73,24 @@ impl Batch {
 #[derive(Debug, Default)]
 pub struct Loaded {
     /// Folders, each with the time of its last scan.
-    pub folders: Vec<(Folder, Option<Duration>)>,
+    pub folders: Vec<LoadedFolder>,
     /// Directories, parents before children.
     pub directories: Vec<Directory>,
     /// Files.
     pub files: Vec<FileRow>,
+    /// Playlists.
+    pub playlists: Vec<Playlist>,
+}
+
+/// A folder as recorded.
+#[derive(Debug, Clone)]
+pub struct LoadedFolder {
+    /// The folder.
+    pub folder: Folder,
+    /// When its last scan ended.
+    pub scanned: Option<Duration>,
+    /// Sub-folders left out, by path below it.
+    pub excluded: Vec<String>,
 }
 
 /// Rows in one statement; PostgreSQL takes at most 65,535 parameters.
@@ -90,6 +112,7 @@ impl Records {
             container_id: Set(i64::from(container)),
             added_ms: Set(millis(new.at)),
             scanned_ms: Set(None),
+            excluded: Set(serde_json::Value::Array(Vec::new())),
         };
         folder::Entity::insert(row).exec_without_returning(&transaction).await?;
         let top = Directory { serial: container, folder: serial, parent: None, name: label };
@@ -107,17 +130,28 @@ impl Records {
         Ok(())
     }
 
-    /// Reads everything of which the catalogue is made.
+    /// Reads everything of which the catalogue is made; or, of one folder, only what is in it.
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer or a record does not read back.
-    pub async fn load(&self) -> Result<Loaded, StoreError> {
-        let damaged = |what: &str| StoreError::Damaged(what.to_owned());
-        let number = |id: i64| u32::try_from(id).map_err(|_| damaged("a serial out of range"));
+    pub async fn load(&self, only: Option<u32>) -> Result<Loaded, StoreError> {
+        let number = |id: i64| {
+            u32::try_from(id).map_err(|_| StoreError::Damaged("a serial out of range".into()))
+        };
         let mut loaded = Loaded::default();
-        for row in folder::Entity::find().all(&self.database).await? {
+        let mut folders = folder::Entity::find();
+        let mut containers = container::Entity::find();
+        let mut files = "select f.id, f.container_id, f.name, f.facts::text from file f".to_owned();
+        let mut playlists = playlist::Entity::find();
+        if let Some(folder) = only {
+            let within = format!("container_id in (select id from container where folder_id = {folder})");
+            folders = folders.filter(folder::Column::Id.eq(i64::from(folder)));
+            containers = containers.filter(container::Column::FolderId.eq(i64::from(folder)));
+            files.push_str(&format!(" where f.{within}"));
+            playlists = playlists.filter(Expr::cust(within));
+        }
+        for row in folders.all(&self.database).await? {
             let kinds: Kinds = row.kinds.parse().map_err(|e: String| StoreError::Damaged(e))?;
-            let scanned = row.scanned_ms.map(|ms| Duration::from_millis(ms.max(0) as u64));
             let folder = Folder {
                 serial: number(row.id)?,
                 label: row.label,
@@ -125,23 +159,34 @@ impl Records {
                 root: row.root,
                 container: number(row.container_id)?,
             };
-            loaded.folders.push((folder, scanned));
+            let scanned = row.scanned_ms.map(|ms| Duration::from_millis(ms.max(0) as u64));
+            let excluded = serde_json::from_value(row.excluded).unwrap_or_default();
+            loaded.folders.push(LoadedFolder { folder, scanned, excluded });
         }
-        // A directory's serial is always greater than that of the one around it.
-        for row in container::Entity::find()
-            .order_by_asc(container::Column::Id)
-            .all(&self.database)
-            .await?
-        {
+        for row in containers.all(&self.database).await? {
             let parent = row.parent_id.map(number).transpose()?;
             let (serial, folder) = (number(row.id)?, number(row.folder_id)?);
             loaded.directories.push(Directory { serial, folder, parent, name: row.name });
         }
-        for row in file::Entity::find().all(&self.database).await? {
-            let facts: Facts = serde_json::from_value(row.facts)
-                .map_err(|e| damaged(&format!("file {}: {e}", row.id)))?;
-            let (serial, directory) = (number(row.id)?, number(row.container_id)?);
-            loaded.files.push(File { serial, directory, name: row.name, facts: Arc::new(facts) });
+        parents_first(&mut loaded.directories);
+        // As text and row by row: a million of these are read at start.
+        let mut rows = sqlx::query_as::<_, (i64, i64, String, String)>(sqlx::AssertSqlSafe(files))
+            .fetch(self.database.get_postgres_connection_pool());
+        while let Some(row) = rows.next().await {
+            let (id, container, name, facts) =
+                row.map_err(|e| StoreError::Away(e.to_string()))?;
+            let facts: Facts = serde_json::from_str(&facts)
+                .map_err(|e| StoreError::Damaged(format!("file {id}: {e}")))?;
+            let (serial, directory) = (number(id)?, number(container)?);
+            loaded.files.push(File { serial, directory, name, facts: Arc::new(facts) });
+        }
+        for row in playlists.all(&self.database).await? {
+            loaded.playlists.push(Playlist {
+                serial: number(row.id)?,
+                directory: number(row.container_id)?,
+                name: row.name,
+                entries: serde_json::from_value(row.entries).unwrap_or_default(),
+            });
         }
         Ok(loaded)
     }
@@ -166,16 +211,48 @@ impl Records {
                 .exec(&transaction)
                 .await?;
         }
+        for gone in batch.gone_playlists.chunks(ROWS) {
+            let ids = gone.iter().map(|id| i64::from(*id));
+            let gone = playlist::Column::Id.is_in(ids);
+            playlist::Entity::delete_many().filter(gone).exec(&transaction).await?;
+        }
         for rows in batch.directories.chunks(ROWS) {
             let rows = rows.iter().map(container_row);
-            container::Entity::insert_many(rows).exec_without_returning(&transaction).await?;
+            let replace = OnConflict::column(container::Column::Id)
+                .update_columns([container::Column::ParentId, container::Column::Name])
+                .to_owned();
+            container::Entity::insert_many(rows)
+                .on_conflict(replace)
+                .exec_without_returning(&transaction)
+                .await?;
         }
         for rows in batch.files.chunks(ROWS) {
             let rows: Result<Vec<_>, StoreError> = rows.iter().map(file_row).collect();
             let replace = OnConflict::column(file::Column::Id)
-                .update_columns([file::Column::Facts, file::Column::Name])
+                .update_columns([file::Column::Facts, file::Column::Name, file::Column::ContainerId])
                 .to_owned();
             file::Entity::insert_many(rows?)
+                .on_conflict(replace)
+                .exec_without_returning(&transaction)
+                .await?;
+        }
+        for list in &batch.playlists {
+            let row = playlist::ActiveModel {
+                id: Set(i64::from(list.serial)),
+                container_id: Set(i64::from(list.directory)),
+                name: Set(list.name.clone()),
+                stamp_ms: Set(0),
+                entries: Set(serde_json::to_value(&list.entries)
+                    .map_err(|e| StoreError::Damaged(e.to_string()))?),
+            };
+            let replace = OnConflict::column(playlist::Column::Id)
+                .update_columns([
+                    playlist::Column::ContainerId,
+                    playlist::Column::Name,
+                    playlist::Column::Entries,
+                ])
+                .to_owned();
+            playlist::Entity::insert(row)
                 .on_conflict(replace)
                 .exec_without_returning(&transaction)
                 .await?;
@@ -184,19 +261,37 @@ impl Records {
         Ok(())
     }
 
-    /// Records that a scan is done, and what it left out.
+    /// Records what a scan left out, and that it is done if it was a whole one. One that
+    /// looked at some directories only says of no others. Gives how many are left out in all.
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn scanned(
         &self,
         serial: u32,
-        at: Duration,
+        at: Option<Duration>,
         left: &[LeftOut],
-    ) -> Result<(), StoreError> {
+        only: Option<&HashSet<String>>,
+    ) -> Result<u32, StoreError> {
         let transaction = self.database.begin().await?;
         let of_folder = left_out::Column::FolderId.eq(i64::from(serial));
-        left_out::Entity::delete_many().filter(of_folder).exec(&transaction).await?;
+        match only {
+            None => {
+                left_out::Entity::delete_many().filter(of_folder.clone()).exec(&transaction).await?;
+            }
+            Some(directories) => {
+                let rows = left_out::Entity::find().filter(of_folder.clone()).all(&transaction).await?;
+                let old = rows.iter().filter(|row| {
+                    let around = row.path.rsplit_once('/').map_or("", |(around, _)| around);
+                    directories.contains(around)
+                });
+                let ids: Vec<i64> = old.map(|row| row.id).collect();
+                for ids in ids.chunks(ROWS) {
+                    let old = left_out::Column::Id.is_in(ids.iter().copied());
+                    left_out::Entity::delete_many().filter(old).exec(&transaction).await?;
+                }
+            }
+        }
         for rows in left.chunks(ROWS) {
             let rows = rows.iter().map(|l| left_out::ActiveModel {
                 id: NotSet,
@@ -206,14 +301,17 @@ impl Records {
             });
             left_out::Entity::insert_many(rows).exec_without_returning(&transaction).await?;
         }
-        let row = folder::ActiveModel {
-            id: Set(i64::from(serial)),
-            scanned_ms: Set(Some(millis(at))),
-            ..Default::default()
-        };
-        folder::Entity::update(row).exec(&transaction).await?;
+        if let Some(at) = at {
+            let row = folder::ActiveModel {
+                id: Set(i64::from(serial)),
+                scanned_ms: Set(Some(millis(at))),
+                ..Default::default()
+            };
+            folder::Entity::update(row).exec(&transaction).await?;
+        }
+        let all = left_out::Entity::find().filter(of_folder).count(&transaction).await?;
         transaction.commit().await?;
-        Ok(())
+        Ok(u32::try_from(all).unwrap_or(u32::MAX))
     }
 
     /// What the last scan of a folder left out.
@@ -227,6 +325,19 @@ impl Records {
             .all(&self.database)
             .await?;
         Ok(rows.into_iter().map(|r| LeftOut { path: r.path, reason: r.reason }).collect())
+    }
+}
+
+/// Orders directories so that each comes after the one around it.
+fn parents_first(directories: &mut Vec<Directory>) {
+    let mut by_parent: HashMap<Option<u32>, Vec<Directory>> = HashMap::new();
+    for directory in directories.drain(..) {
+        by_parent.entry(directory.parent).or_default().push(directory);
+    }
+    let mut open = by_parent.remove(&None).unwrap_or_default();
+    while let Some(directory) = open.pop() {
+        open.extend(by_parent.remove(&Some(directory.serial)).unwrap_or_default());
+        directories.push(directory);
     }
 }
 

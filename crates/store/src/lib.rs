@@ -9,6 +9,7 @@ mod devices;
 mod entity;
 mod folders;
 mod migration;
+mod reports;
 mod settings;
 
 use std::time::{Duration, Instant};
@@ -16,7 +17,8 @@ use std::time::{Duration, Instant};
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
 
-pub use folders::{Batch, FileRow, LeftOut, Loaded, NewFolder};
+pub use folders::{Batch, FileRow, LeftOut, Loaded, NewFolder, LoadedFolder};
+pub use reports::{LISTED, Position, ScanReport, What};
 pub use settings::Counter;
 
 /// Why the records did not do something.

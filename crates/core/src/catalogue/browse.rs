@@ -439,6 +439,13 @@ impl Catalogue {
         }
     }
 
+    /// A file in its directory, if the pass covers it.
+    pub fn original(&self, pass: &Pass, serial: u32) -> Option<Object> {
+        let seen = self.seen(pass);
+        let entry = self.entry(&seen, Place::File(serial))?;
+        self.entry_object(&seen, entry)
+    }
+
     /// The containers from the root to an object, the object itself left out (CDS-5).
     pub fn way_to(&self, pass: &Pass, id: &str) -> Vec<Object> {
         let mut way = Vec::new();

@@ -16,8 +16,11 @@ use crate::collate::{fold, natural_order};
 pub enum Change {
     /// A folder is published, or its label or kinds changed.
     PutFolder(Folder),
-    /// A folder is published no more, or is away; everything in it goes.
+    /// A folder is published no more; everything in it goes.
     RemoveFolder(u32),
+    /// A folder is away: it stays published, and everything in it is hidden until it is put
+    /// again.
+    HideFolder(u32),
     /// A directory is there, or has another name or place.
     PutDirectory(Directory),
     /// A directory went, with everything in it.
@@ -133,6 +136,12 @@ impl Catalogue {
                         *slot = None;
                     }
                 }
+            }
+            Change::HideFolder(serial) => {
+                let Some(folder) = self.folder(serial).cloned() else { return };
+                touched.folders.insert(serial);
+                self.remove_directory(folder.container, base);
+                self.put_folder(folder, base);
             }
             Change::PutDirectory(directory) => {
                 let folder = directory.parent.and_then(|p| self.directories.get(p));

@@ -23,6 +23,7 @@ mod browse;
 mod cells;
 mod change;
 mod id;
+mod inventory;
 mod list;
 mod names;
 mod record;
@@ -38,6 +39,7 @@ use std::sync::Arc;
 pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page, item_class};
 pub use change::{Change, Touched};
 pub use id::{Fixed, NodeId, Place};
+pub use inventory::{Inventory, KnownDirectory, KnownFile};
 
 use crate::chunks::Chunks;
 use crate::facts::Facts;
@@ -107,6 +109,36 @@ pub enum Titles {
     Embedded,
     /// From the file's name.
     FileNames,
+}
+
+impl Titles {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Titles::Embedded => "embedded",
+            Titles::FileNames => "file-names",
+        }
+    }
+
+    /// Reads [`word`](Self::word).
+    pub fn from_word(word: &str) -> Option<Titles> {
+        [Titles::Embedded, Titles::FileNames].into_iter().find(|t| t.word() == word)
+    }
+}
+
+impl PictureOrder {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            PictureOrder::Date => "date",
+            PictureOrder::Title => "title",
+        }
+    }
+
+    /// Reads [`word`](Self::word).
+    pub fn from_word(word: &str) -> Option<PictureOrder> {
+        [PictureOrder::Date, PictureOrder::Title].into_iter().find(|o| o.word() == word)
+    }
 }
 
 /// How pictures stand.
@@ -240,7 +272,7 @@ impl Catalogue {
     }
 
     /// A file's original id and its facts, for the picture that stands for a container.
-    pub(crate) fn art_of_file(&self, serial: u32) -> Option<(String, Facts)> {
+    pub fn shown_by(&self, serial: u32) -> Option<(String, Facts)> {
         Some((Place::File(serial).id(&self.epoch), self.unpacked(self.record(serial)?)?))
     }
 

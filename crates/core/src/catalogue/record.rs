@@ -66,8 +66,8 @@ pub(super) struct Tail<'a> {
     pub title: Option<&'a str>,
     pub format: Format,
     pub size: u64,
-    modified_ms: i64,
-    reader: u16,
+    pub modified_ms: i64,
+    pub reader: u16,
     clock: Option<Option<i16>>,
     pub duration_ms: Option<u64>,
     bit_rate: Option<u32>,
@@ -80,7 +80,18 @@ pub(super) struct Tail<'a> {
     pub episode: Option<(u32, u16, u16)>,
     captions: Vec<(&'a str, Option<u32>, bool)>,
     embedded_art: bool,
-    art: Option<&'a str>,
+    pub art: Option<&'a str>,
+}
+
+impl Tail<'_> {
+    pub fn captions(&self, names: &Names) -> Vec<Caption> {
+        let caption = |(name, language, webvtt): &(&str, Option<u32>, bool)| Caption {
+            name: (*name).to_owned(),
+            language: language.map(|l| names.text(l).to_owned()),
+            webvtt: *webvtt,
+        };
+        self.captions.iter().map(caption).collect()
+    }
 }
 
 #[derive(Serialize, Deserialize)]
@@ -210,13 +221,7 @@ pub(super) fn unpack(record: Record<'_>, names: &Names) -> Option<Facts> {
             season,
             number,
         }),
-        captions: (tail.captions.iter())
-            .map(|(name, language, webvtt)| Caption {
-                name: (*name).to_owned(),
-                language: language.map(text),
-                webvtt: *webvtt,
-            })
-            .collect(),
+        captions: tail.captions(names),
         embedded_art: tail.embedded_art,
         art: tail.art.map(str::to_owned),
         ..Facts::bare(record.kind(), tail.format, tail.size, tail.modified_ms)

@@ -1,11 +1,12 @@
 //! Publishing folders.
 
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
 use mostra_api::{
-    Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Places, Scan, ScanState,
+    Excluded, Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Places, Rescan,
+    Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Change, Folder};
@@ -17,7 +18,8 @@ use super::problem::Failure;
 use super::session::Caller;
 use crate::clock::ms;
 use crate::house::{House, Topic};
-use crate::scan;
+use crate::scan::watch::Noticed;
+use crate::scan::{self, Scope};
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config
@@ -28,6 +30,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/folders/{id}/rescan", web::post().to(rescan))
         .route("/folders/{id}/scan", web::delete().to(stop_scan))
         .route("/folders/{id}/left-out", web::get().to(left_out))
+        .route("/folders/{id}/scans", web::get().to(reports))
+        .route("/folders/{id}/excluded", web::put().to(exclude))
         .route("/places", web::get().to(pick));
 }
 
@@ -35,7 +39,7 @@ fn told(house: &House, folder: &Folder) -> ApiFolder {
     let [video, music, picture] = house.catalogue().folder_counts(folder.serial);
     let known = house.scans.known(folder.serial);
     let scan = match (&known.running, &known.problem) {
-        (Some(progress), _) => Some(progress.told()),
+        (Some(progress), _) => progress.told(),
         (None, Some(problem)) => Some(Scan {
             state: ScanState::Failed,
             done: 0,
@@ -55,8 +59,21 @@ fn told(house: &House, folder: &Folder) -> ApiFolder {
         kinds: folder.kinds.iter().map(|k| k.word().to_owned()).collect(),
         items: KindCounts { video, music, picture },
         left_out: known.left_out,
+        excluded: known.excluded.clone(),
+        away_ms: known.away.map(ms),
+        next_scan: next_scan(&known),
         scanned_ms: known.scanned.map(ms),
         scan,
+    }
+}
+
+/// What starts the next scan, in words.
+fn next_scan(known: &scan::Known) -> String {
+    match known.noticed {
+        _ if known.away.is_some() => "when the folder is back".into(),
+        Noticed::Unknown => "at once".into(),
+        Noticed::Watched => "as soon as something changes in it".into(),
+        Noticed::Polled(seconds) => format!("every {seconds} s, as changes in it cannot be watched"),
     }
 }
 
@@ -124,7 +141,7 @@ async fn add(
     let new = mostra_store::NewFolder { folder: folder.clone(), at: house.clock.now() };
     house.records.add_folder(&new).await?;
     house.apply(vec![Change::PutFolder(folder.clone())]).await?;
-    scan::start(&house.clone().into_inner(), folder.clone());
+    scan::start(&house.clone().into_inner(), &folder, Scope::Whole("first"));
     tracing::info!(path = folder.root, "published {:?}", folder.label);
     Ok(HttpResponse::Created().json(told(&house, &folder)))
 }
@@ -210,11 +227,72 @@ async fn remove(
 async fn rescan(
     _: Caller,
     id: web::Path<u32>,
+    body: Option<web::Json<Rescan>>,
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
     let folder = find(&house, *id)?;
-    scan::start(&house.clone().into_inner(), folder.clone());
+    let path = body.and_then(|body| body.into_inner().path).filter(|p| !p.is_empty());
+    let scope = match path {
+        None => Scope::Whole("asked"),
+        Some(path) => Scope::Places([below(&folder, &path)?].into()),
+    };
+    scan::start(&house.clone().into_inner(), &folder, scope);
     Ok(HttpResponse::Accepted().json(told(&house, &folder)))
+}
+
+/// A directory's path below a folder, from that or from an absolute one.
+fn below(folder: &Folder, path: &str) -> Result<String, Failure> {
+    let given = Path::new(path);
+    let relative = given.strip_prefix(&folder.root).unwrap_or(given);
+    let plain = relative.components().all(|part| matches!(part, Component::Normal(_)));
+    let text = relative.to_str().map(|t| t.trim_matches('/').to_owned());
+    text.filter(|_| plain && !relative.is_absolute()).ok_or_else(|| {
+        Failure::invalid("That is no place in the folder")
+            .why(format!("{path} does not lie in {}.", folder.root))
+    })
+}
+
+async fn reports(
+    _: Caller,
+    id: web::Path<u32>,
+    house: web::Data<House>,
+) -> Result<web::Json<ScanReports>, Failure> {
+    let folder = find(&house, *id)?;
+    let reports = house.records.scan_reports(folder.serial).await?;
+    let reports = reports.into_iter().map(|r| ScanReport {
+        began_ms: ms(r.began),
+        ended_ms: ms(r.ended),
+        why: r.why,
+        added: r.counts[0],
+        changed: r.counts[1],
+        gone: r.counts[2],
+        files: r.files.into_iter().map(|(what, path)| ScanChange { what, path }).collect(),
+    });
+    Ok(web::Json(ScanReports { reports: reports.collect() }))
+}
+
+async fn exclude(
+    _: Caller,
+    id: web::Path<u32>,
+    body: web::Json<Excluded>,
+    house: web::Data<House>,
+) -> Result<web::Json<ApiFolder>, Failure> {
+    let folder = find(&house, *id)?;
+    let mut paths = Vec::new();
+    for path in &body.paths {
+        let path = below(&folder, path)?;
+        if path.is_empty() {
+            return Err(Failure::invalid("The whole folder cannot be left out")
+                .next("Remove the folder instead."));
+        }
+        paths.push(path);
+    }
+    paths.sort();
+    paths.dedup();
+    house.records.set_excluded(folder.serial, &paths).await?;
+    house.scans.note(folder.serial, |known| known.excluded = paths);
+    scan::start(&house.clone().into_inner(), &folder, Scope::Whole("asked"));
+    Ok(web::Json(told(&house, &folder)))
 }
 
 async fn stop_scan(
@@ -229,6 +307,23 @@ async fn stop_scan(
     Ok(HttpResponse::Accepted().json(told(&house, &folder)))
 }
 
+/// What a person can do about a reason.
+fn remedy(reason: &str) -> Option<String> {
+    let remedy = match reason {
+        r if r.contains("no permission") => {
+            "Allow the service's user to read it, for example: chmod o+r on the file, o+rx on its folders."
+        }
+        r if r.contains("UTF-8") => "Give the file a plain name.",
+        r if r.starts_with("damaged") => "Replace it by a whole copy, or delete it.",
+        r if r.contains("is empty") => "Copy it again, or delete it.",
+        r if r.contains("not set to hold") => "Publish its folder with that kind as well.",
+        r if r.contains("folders deep") => "Move it further up.",
+        r if r.starts_with("playlist:") => "Correct the list, or publish the files that it names.",
+        _ => return None,
+    };
+    Some(remedy.to_owned())
+}
+
 async fn left_out(
     _: Caller,
     id: web::Path<u32>,
@@ -236,7 +331,12 @@ async fn left_out(
 ) -> Result<web::Json<LeftOutList>, Failure> {
     let folder = find(&house, *id)?;
     let files = house.records.left_out(folder.serial).await?;
-    let files = files.into_iter().map(|f| LeftOut { path: f.path, reason: f.reason }).collect();
+    let files = files.into_iter().map(|f| LeftOut {
+        remedy: remedy(&f.reason),
+        path: f.path,
+        reason: f.reason,
+    });
+    let files = files.collect();
     Ok(web::Json(LeftOutList { files }))
 }
 

@@ -1,11 +1,13 @@
 //! Status, house settings, configuration.
 
+use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
 use actix_web::web;
 use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
 use mostra_core::access::{Doorway, Standing};
+use mostra_core::catalogue::{PictureOrder, Titles};
 
 use super::problem::Failure;
 use super::session::Caller;
@@ -22,7 +24,15 @@ pub fn routes(config: &mut web::ServiceConfig) {
 
 fn told(house: &House) -> ApiHouse {
     let settings = house.settings();
-    ApiHouse { name: settings.name, doorway: settings.doorway.word().into(), udn: settings.udn }
+    let options = house.catalogue().options().clone();
+    ApiHouse {
+        name: settings.name,
+        doorway: settings.doorway.word().into(),
+        udn: settings.udn,
+        titles: options.titles.word().into(),
+        picture_order: options.pictures.word().into(),
+        mimes: options.mimes,
+    }
 }
 
 async fn status(_: Caller, house: web::Data<House>) -> web::Json<Status> {
@@ -62,7 +72,7 @@ async fn change(
     body: web::Json<HouseChange>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiHouse>, Failure> {
-    let HouseChange { name, doorway } = body.into_inner();
+    let HouseChange { name, doorway, titles, picture_order, mimes } = body.into_inner();
     let name = name.map(|n| n.trim().to_owned());
     if let Some(name) = &name
         && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
@@ -77,8 +87,46 @@ async fn change(
                 .why(format!("{word:?} is neither `ask` nor `open`."))
         })?),
     };
+    let mut options = house.catalogue().options().clone();
+    if let Some(word) = titles {
+        options.titles = Titles::from_word(&word).ok_or_else(|| {
+            Failure::invalid("That is no place for titles")
+                .why(format!("{word:?} is neither `embedded` nor `file-names`."))
+        })?;
+    }
+    if let Some(word) = picture_order {
+        options.pictures = PictureOrder::from_word(&word).ok_or_else(|| {
+            Failure::invalid("That is no order for pictures")
+                .why(format!("{word:?} is neither `date` nor `title`."))
+        })?;
+    }
+    if let Some(mimes) = mimes {
+        options.mimes = usable_mimes(mimes)?;
+    }
     house.change_settings(name, doorway).await?;
+    house.change_options(options).await?;
     Ok(web::Json(told(&house)))
+}
+
+/// MIME types by extension, both as they must be written.
+fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Failure> {
+    let mut usable = BTreeMap::new();
+    for (extension, mime) in mimes {
+        let extension = extension.trim().trim_start_matches('.').to_lowercase();
+        let mime = mime.trim().to_lowercase();
+        let plain = |text: &str| {
+            !text.is_empty()
+                && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"-+.".contains(&b))
+        };
+        let two = mime.split_once('/').is_some_and(|(kind, sub)| plain(kind) && plain(sub));
+        if !two || !plain(&extension) || extension.len() > 16 || mime.len() > 100 {
+            return Err(Failure::invalid("That MIME type does not work")
+                .why(format!("{extension:?} as {mime:?} cannot be sent to devices."))
+                .next("For example: mkv as video/x-mkv"));
+        }
+        usable.insert(extension, mime);
+    }
+    Ok(usable)
 }
 
 async fn configuration(_: Caller, house: web::Data<House>) -> web::Json<Vec<ConfigValue>> {

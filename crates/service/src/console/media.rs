@@ -1,9 +1,11 @@
-//! Pictures and sounds for the person at the console, under their login.
+//! Films, sounds, pictures and subtitles for the person at the console, under their login.
 
 use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Pass;
-use mostra_core::catalogue::Node;
+use mostra_core::catalogue::{ItemView, Located, Node};
+use mostra_core::profile::Rendition;
+use mostra_media::subtitle;
 use mostra_protocol::range::{self, Selection};
 
 use super::problem::Failure;
@@ -12,7 +14,22 @@ use crate::file_body::{self, FileBody, Validators};
 use crate::house::House;
 
 pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/catalogue/{id}/file", web::get().to(file));
+    config
+        .route("/catalogue/{id}/file", web::get().to(file))
+        .route("/catalogue/{id}/art/{stamp}/{size}", web::get().to(art))
+        .route("/catalogue/{id}/captions/{number}", web::get().to(captions));
+}
+
+fn missing() -> Failure {
+    Failure::missing("No such item")
+}
+
+fn located(caller: &Caller, house: &House, id: &str) -> Result<(ItemView, Located), Failure> {
+    let pass = Pass::for_account(&caller.0);
+    let catalogue = house.catalogue();
+    let object = catalogue.object(&pass, id).ok_or_else(missing)?;
+    let Node::Item(item) = object.node else { return Err(missing()) };
+    Ok((*item, catalogue.locate(&pass, id).ok_or_else(missing)?))
 }
 
 async fn file(
@@ -21,13 +38,8 @@ async fn file(
     id: web::Path<String>,
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
-    let missing = || Failure::missing("No such item");
-    let pass = Pass::for_account(&caller.0);
-    let catalogue = house.catalogue();
-    let object = catalogue.object(&pass, &id).ok_or_else(missing)?;
-    let Node::Item(item) = &object.node else { return Err(missing()) };
-    let located = catalogue.locate(&pass, &id).ok_or_else(missing)?;
-    let mime = item.facts.format.mime();
+    let (item, located) = located(&caller, &house, &id)?;
+    let mime = item.mime.unwrap_or_else(|| item.facts.format.mime().into());
     let (file, metadata) = match file_body::open(located).await {
         Ok(opened) => opened,
         _ => return Err(Failure::missing("The file cannot be read").next("Rescan its folder.")),
@@ -56,4 +68,42 @@ async fn file(
             }
         };
     Ok(answer.body(FileBody::new(file, first, length, None)))
+}
+
+async fn art(
+    caller: Caller,
+    path: web::Path<(String, String, String)>,
+    house: web::Data<House>,
+) -> Result<HttpResponse, Failure> {
+    let (id, _, size) = path.into_inner();
+    let (item, located) = located(&caller, &house, &id)?;
+    let rendition = Rendition::from_word(&size).ok_or_else(missing)?;
+    match house.art.of(&item, located, rendition).await {
+        Ok(Some(jpeg)) => Ok(HttpResponse::Ok()
+            .insert_header((header::CONTENT_TYPE, "image/jpeg"))
+            // The stamp in the path changes with the picture.
+            .insert_header((header::CACHE_CONTROL, "private, max-age=2592000"))
+            .body(jpeg)),
+        Ok(None) => Err(Failure::missing("It has no picture that can be read")),
+        Err(_) => Err(Failure::missing("The file cannot be read").next("Rescan its folder.")),
+    }
+}
+
+/// Subtitles as browsers read them.
+async fn captions(
+    caller: Caller,
+    path: web::Path<(String, usize)>,
+    house: web::Data<House>,
+) -> Result<HttpResponse, Failure> {
+    let (id, number) = path.into_inner();
+    let (item, located) = located(&caller, &house, &id)?;
+    let caption = item.facts.captions.get(number).ok_or_else(missing)?;
+    let bytes = file_body::read_small(located.beside(&caption.name), subtitle::BYTES)
+        .await
+        .map_err(|_| Failure::missing("The subtitles cannot be read").next("Rescan the folder."))?;
+    let text = match caption.webvtt {
+        true => subtitle::utf8(&bytes, true),
+        false => subtitle::webvtt(&bytes),
+    };
+    Ok(HttpResponse::Ok().content_type("text/vtt; charset=utf-8").body(text))
 }

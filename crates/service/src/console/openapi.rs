@@ -94,8 +94,8 @@ fn rows() -> Vec<Row> {
             Post,
             "/folders/{id}/rescan",
             "rescanFolder",
-            "Scan a folder again",
-            None,
+            "Scan a folder again, or a directory in it",
+            Some("Rescan"),
             One(202, "Folder"),
         ),
         (Delete, "/folders/{id}/scan", "stopScan", "End a folder's scan", None, One(202, "Folder")),
@@ -106,6 +106,22 @@ fn rows() -> Vec<Row> {
             "What the last scan left out",
             None,
             One(200, "LeftOutList"),
+        ),
+        (
+            Get,
+            "/folders/{id}/scans",
+            "listScans",
+            "What the last scans of a folder did",
+            None,
+            One(200, "ScanReports"),
+        ),
+        (
+            Put,
+            "/folders/{id}/excluded",
+            "setExcluded",
+            "Leave sub-folders out of a folder",
+            Some("Excluded"),
+            One(200, "Folder"),
         ),
         (
             Get,
@@ -130,6 +146,46 @@ fn rows() -> Vec<Row> {
             "A page of a container",
             None,
             One(200, "CataloguePage"),
+        ),
+        (
+            Get,
+            "/catalogue/{id}/search",
+            "search",
+            "What is found below a container",
+            None,
+            One(200, "CataloguePage"),
+        ),
+        (
+            Put,
+            "/catalogue/{id}/position",
+            "setPosition",
+            "Note where the person stopped in an item",
+            Some("Position"),
+            Nothing(204),
+        ),
+        (
+            Get,
+            "/positions",
+            "listPositions",
+            "Items that the person began and did not finish",
+            None,
+            One(200, "Continued"),
+        ),
+        (
+            Get,
+            "/catalogue/{id}/art/{stamp}/{size}",
+            "getArt",
+            "A picture that shows an item",
+            None,
+            Raw("image/jpeg"),
+        ),
+        (
+            Get,
+            "/catalogue/{id}/captions/{number}",
+            "getCaptions",
+            "Subtitles beside an item, as WebVTT",
+            None,
+            Raw("text/vtt"),
         ),
         (
             Get,
@@ -195,9 +251,11 @@ pub fn document() -> OpenApi {
         Code,
         ConfigValue,
         ConsoleAccess,
+        Continued,
         DecisionRequest,
         Device,
         DeviceName,
+        Excluded,
         Folder,
         House,
         HouseChange,
@@ -207,7 +265,10 @@ pub fn document() -> OpenApi {
         NewAccount,
         NewFolder,
         Places,
+        Position,
         Problem,
+        Rescan,
+        ScanReports,
         Session,
         Setup,
         Status,
@@ -219,12 +280,16 @@ pub fn document() -> OpenApi {
     let mut paths = PathsBuilder::new();
     for (method, path, id, summary, body, answer) in rows() {
         let mut operation = OperationBuilder::new().operation_id(Some(id)).summary(Some(summary));
-        for name in ["id"].into_iter().filter(|n| path.contains(&format!("{{{n}}}"))) {
+        for name in ["id", "stamp", "size", "number"].into_iter().filter(|n| path.contains(&format!("{{{n}}}"))) {
             operation = operation.parameter(parameter(name, ParameterIn::Path, Required::True));
         }
         let queries: &[&str] = match path {
             "/places" => &["path"],
-            "/catalogue/{id}/children" => &["start", "count"],
+            "/catalogue/{id}" => &["kinds", "folders"],
+            "/catalogue/{id}/children" => &["start", "count", "sort", "kinds", "folders"],
+            "/catalogue/{id}/search" => {
+                &["q", "criteria", "start", "count", "sort", "kinds", "folders"]
+            }
             _ => &[],
         };
         for name in queries {

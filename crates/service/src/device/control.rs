@@ -5,13 +5,14 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::proof::Step;
 use mostra_core::{present, profile};
-use mostra_protocol::content_directory::Browse;
+use mostra_protocol::content_directory::{Browse, Search};
 use mostra_protocol::description::control_path;
 use mostra_protocol::soap::{self, Call, Fault};
 use mostra_protocol::wire::Service;
-use mostra_protocol::{connection_manager, registrar, sort};
+use mostra_protocol::{connection_manager, property, registrar};
 
 use super::gate::{Asker, text};
+use super::pictures::form;
 use crate::house::House;
 use crate::sightings::Fact;
 
@@ -103,44 +104,49 @@ fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>)
     let catalogue = house.catalogue();
     let plain = |name, value: String| (Ok(vec![(name, value)]), None);
     match call.action.as_str() {
-        // Search is not offered yet, so nothing can be searched by.
-        "GetSearchCapabilities" => plain("SearchCaps", String::new()),
-        "GetSortCapabilities" => plain("SortCaps", sort::SORT_CAPABILITIES.into()),
+        "GetSearchCapabilities" => plain("SearchCaps", property::search_capabilities()),
+        "GetSortCapabilities" => plain("SortCaps", property::sort_capabilities()),
         "GetSystemUpdateID" => {
             plain("Id", catalogue.update_id().wrapping_add(asker.met.offset).to_string())
         }
-        "Browse" => {
-            let browse = match Browse::read(call) {
-                Ok(browse) => browse,
-                Err(fault) => return (Err(fault), None),
-            };
-            match present::browse(
-                &catalogue,
-                &asker.met.decision,
-                &browse,
-                &asker.base,
-                asker.met.offset,
-            ) {
-                Ok(page) => {
-                    let root = browse.object == "0";
-                    let news = (root && !asker.met.has_proven(Step::Opened))
-                        || (page.items > 0 && !asker.met.has_proven(Step::Listed));
-                    let fact = news.then(|| Fact::Listed {
-                        root,
-                        title: page.title.clone(),
-                        items: page.items,
-                    });
-                    let arguments = vec![
-                        ("Result", page.result),
-                        ("NumberReturned", page.returned.to_string()),
-                        ("TotalMatches", page.total.to_string()),
-                        ("UpdateID", page.update_id.to_string()),
-                    ];
-                    (Ok(arguments), fact)
-                }
-                Err(fault) => (Err(fault), None),
+        "Browse" => match Browse::read(call) {
+            Ok(browse) => {
+                let page =
+                    present::browse(&catalogue, &asker.met.decision, &browse, form(asker));
+                listed(page, browse.object == "0", asker)
             }
-        }
+            Err(fault) => (Err(fault), None),
+        },
+        "Search" => match Search::read(call) {
+            Ok(search) => {
+                let page =
+                    present::search(&catalogue, &asker.met.decision, &search, form(asker));
+                listed(page, search.container == "0", asker)
+            }
+            Err(fault) => (Err(fault), None),
+        },
         _ => (Err(Fault::InvalidAction), None),
     }
+}
+
+/// A page as out arguments, and what it proves of the device.
+fn listed(
+    page: Result<present::Answer, Fault>,
+    root: bool,
+    asker: &Asker,
+) -> (Outcome, Option<Fact>) {
+    let page = match page {
+        Ok(page) => page,
+        Err(fault) => return (Err(fault), None),
+    };
+    let news = (root && !asker.met.has_proven(Step::Opened))
+        || (page.items > 0 && !asker.met.has_proven(Step::Listed));
+    let fact = news.then(|| Fact::Listed { root, title: page.title.clone(), items: page.items });
+    let arguments = vec![
+        ("Result", page.result),
+        ("NumberReturned", page.returned.to_string()),
+        ("TotalMatches", page.total.to_string()),
+        ("UpdateID", page.update_id.to_string()),
+    ];
+    (Ok(arguments), fact)
 }

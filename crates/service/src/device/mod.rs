@@ -7,6 +7,7 @@ mod about;
 mod control;
 mod gate;
 mod media;
+mod pictures;
 mod subscribe;
 
 use std::any::Any;
@@ -88,7 +89,7 @@ pub fn serve(house: Arc<House>, listeners: Vec<TcpListener>) -> std::io::Result<
             .configure(about::routes)
             .configure(control::routes)
             .configure(subscribe::routes)
-            .configure(media::routes)
+            .configure(media::routes).configure(pictures::routes)
     })
     .workers(2)
     .on_connect(remember)

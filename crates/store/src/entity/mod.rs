@@ -36,6 +36,7 @@ entity!(/// Published folders.
     pub container_id: i64,
     pub added_ms: i64,
     pub scanned_ms: Option<i64>,
+    pub excluded: Json,
 });
 
 entity!(/// Directories, whose serials are part of object ids.
@@ -65,6 +66,50 @@ entity!(/// What the last scan of a folder left out.
     pub path: String,
     #[sea_orm(column_type = "Text")]
     pub reason: String,
+});
+
+entity!(/// Playlists with their entries' serials.
+    playlist, "playlist", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    pub container_id: i64,
+    pub name: String,
+    pub stamp_ms: i64,
+    pub entries: Json,
+});
+
+entity!(/// What each scan did.
+    scan_report, "scan_report", {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub folder_id: i64,
+    pub began_ms: i64,
+    pub ended_ms: i64,
+    pub why: String,
+    pub added: i64,
+    pub changed: i64,
+    pub gone: i64,
+});
+
+entity!(/// Files that a scan found added, changed or gone.
+    scan_change, "scan_change", {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub report_id: i64,
+    pub what: String,
+    #[sea_orm(column_type = "Text")]
+    pub path: String,
+});
+
+entity!(/// Where somebody stopped in a file, and whether they have seen it.
+    position, "position", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub account: String,
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub file_id: i64,
+    pub position_ms: i64,
+    pub seen: bool,
+    pub at_ms: i64,
 });
 
 entity!(/// Devices.

@@ -1,0 +1,123 @@
+//! Art, smaller forms of pictures, and subtitles (requirements 5.8).
+
+use actix_web::http::header;
+use actix_web::{HttpRequest, HttpResponse, web};
+use mostra_core::access::Decision;
+use mostra_core::catalogue::Node;
+use mostra_core::present;
+use mostra_core::profile::{self, Rendition};
+use mostra_media::subtitle;
+use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
+
+use super::gate::{Asker, named};
+use crate::file_body;
+use crate::house::House;
+
+pub fn routes(config: &mut web::ServiceConfig) {
+    for (path, handler) in [("/art/{name}", Shown::Art), ("/captions/{name}", Shown::Captions)] {
+        let answer = move |request: HttpRequest, name: web::Path<String>, house: web::Data<House>| {
+            answer(handler, request, name.into_inner(), house)
+        };
+        let resource = web::resource(path)
+            .route(web::get().to(answer))
+            .route(web::head().to(answer))
+            .default_service(web::to(|| async {
+                HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "GET, HEAD")).finish()
+            }));
+        config.service(resource);
+    }
+}
+
+#[derive(Clone, Copy)]
+enum Shown {
+    Art,
+    Captions,
+}
+
+async fn answer(
+    shown: Shown,
+    request: HttpRequest,
+    name: String,
+    house: web::Data<House>,
+) -> HttpResponse {
+    let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
+    // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
+    let Decision::Admitted(pass) = &asker.met.decision else {
+        return HttpResponse::Forbidden().finish();
+    };
+    let missing = || HttpResponse::NotFound().finish();
+    let busy =
+        || HttpResponse::ServiceUnavailable().insert_header((header::RETRY_AFTER, "5")).finish();
+    let mut parts = name.split('.');
+    let (Some(id), Some(which), Some(word)) = (parts.next(), parts.next(), parts.next()) else {
+        return missing();
+    };
+    let catalogue = house.catalogue();
+    let Some(object) = catalogue.object(pass, id) else { return missing() };
+    let (Node::Item(item), Some(located)) = (object.node, catalogue.locate(pass, id)) else {
+        return missing();
+    };
+    let (info, bytes) = match shown {
+        Shown::Art => {
+            let Some(rendition) = Rendition::from_word(word) else { return missing() };
+            match house.art.of(&item, located, rendition).await {
+                Ok(Some(jpeg)) => (rendition.protocol_info(), jpeg),
+                Ok(None) => return missing(),
+                Err(_) => return busy(),
+            }
+        }
+        Shown::Captions => {
+            let caption = which.parse().ok().and_then(|n: usize| item.facts.captions.get(n));
+            let Some(caption) = caption else { return missing() };
+            let beside = located.beside(&caption.name);
+            match file_body::read_small(beside, subtitle::BYTES).await {
+                Ok(bytes) => {
+                    let text = subtitle::utf8(&bytes, caption.webvtt);
+                    (profile::caption_info(caption.webvtt), text.into())
+                }
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => return missing(),
+                Err(_) => return busy(),
+            }
+        }
+    };
+    let mut answer = HttpResponse::Ok();
+    if let Err(status) = dlna_fields(&request, &info, &mut answer) {
+        return status;
+    }
+    let kind = match info.mime.starts_with("text/") {
+        true => format!("{}; charset=utf-8", info.mime),
+        false => info.mime,
+    };
+    answer.insert_header((header::CONTENT_TYPE, kind));
+    // The path names what it shows, so it never changes (CDS-58).
+    answer.insert_header((header::CACHE_CONTROL, "max-age=2592000"));
+    answer.body(bytes)
+}
+
+fn dlna_fields(
+    request: &HttpRequest,
+    info: &ProtocolInfo,
+    answer: &mut actix_web::HttpResponseBuilder,
+) -> Result<(), HttpResponse> {
+    let headers = request.headers();
+    let mode = TransferMode::choose(named(headers, "transfermode.dlna.org"), info.flags)
+        .map_err(|_| HttpResponse::NotAcceptable().finish())?;
+    answer.insert_header(("transfermode.dlna.org", mode.word()));
+    match named(headers, "getcontentfeatures.dlna.org").map(str::trim) {
+        None => {}
+        Some("1") => {
+            answer.insert_header(("contentfeatures.dlna.org", info.features()));
+        }
+        Some(_) => return Err(HttpResponse::BadRequest().finish()),
+    }
+    Ok(())
+}
+
+/// The form in which the catalogue is written for who asks.
+pub fn form<'a>(asker: &'a Asker) -> present::Form<'a> {
+    present::Form {
+        base: &asker.base,
+        offset: asker.met.offset,
+        films_pictured: mostra_media::art::films_pictured(),
+    }
+}

@@ -1,0 +1,212 @@
+//! What is recorded of a folder while a scan goes on: which serial a path has, and what has
+//! been seen of it.
+
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use mostra_core::catalogue::{Directory, File, Folder, Inventory, Playlist};
+use mostra_core::facts::Facts;
+use mostra_store::{Batch, Counter, StoreError};
+
+use super::look::{Seen, join};
+use crate::house::House;
+
+/// Serials taken from the counter at a time.
+const SERIALS: u32 = 1000;
+
+pub(super) struct Book {
+    folder: u32,
+    top: u32,
+    recorded: Arc<Inventory>,
+    /// Directories by path, those that this scan made as well.
+    directories: HashMap<String, u32>,
+    /// Files that this scan put, by path.
+    put: HashMap<String, u32>,
+    /// Files as recorded and still there.
+    same: HashSet<String>,
+    /// Where files have moved from, and directories with them.
+    moved: HashSet<String>,
+    moved_directories: HashSet<String>,
+    playlists: HashSet<String>,
+    serials: std::ops::Range<u32>,
+}
+
+impl Book {
+    pub fn new(folder: &Folder, recorded: Arc<Inventory>) -> Book {
+        let directories = recorded.iter().map(|(path, known)| (path.clone(), known.serial));
+        Book {
+            folder: folder.serial,
+            top: folder.container,
+            directories: directories.collect(),
+            recorded,
+            put: HashMap::new(),
+            same: HashSet::new(),
+            moved: HashSet::new(),
+            moved_directories: HashSet::new(),
+            playlists: HashSet::new(),
+            serials: 0..0,
+        }
+    }
+
+    /// A recorded file is still there.
+    pub fn see(&mut self, path: String) {
+        self.same.insert(path);
+    }
+
+    async fn serial(&mut self, house: &House) -> Result<u32, StoreError> {
+        if let Some(serial) = self.serials.next() {
+            return Ok(serial);
+        }
+        let first = house.records.reserve(Counter::Serial, SERIALS).await?;
+        self.serials = first..first + SERIALS;
+        self.serials.next().ok_or_else(|| StoreError::Damaged("no serials".into()))
+    }
+
+    /// Puts a file. One that is known keeps its serial, and so its object ids.
+    pub async fn put(
+        &mut self,
+        house: &House,
+        path: &str,
+        facts: Facts,
+        serial: Option<u32>,
+        moved_from: Option<String>,
+        batch: &mut Batch,
+    ) -> Result<(), StoreError> {
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let before = moved_from.as_ref().map(|from| from.rsplit_once('/').map_or("", |f| f.0));
+        let directory = self.directory(house, around, before, batch).await?;
+        self.moved.extend(moved_from);
+        let serial = match serial {
+            Some(serial) => serial,
+            None => self.serial(house).await?,
+        };
+        self.put.insert(path.to_owned(), serial);
+        batch.files.push(File { serial, directory, name: name.to_owned(), facts: facts.into() });
+        Ok(())
+    }
+
+    /// The serial of a directory, made if need be. If the files that come into it were in one
+    /// that is there no more, it is that one under another name.
+    async fn directory(
+        &mut self,
+        house: &House,
+        path: &str,
+        before: Option<&str>,
+        batch: &mut Batch,
+    ) -> Result<u32, StoreError> {
+        let mut at = self.top;
+        let mut walked = String::new();
+        for name in path.split('/').filter(|n| !n.is_empty()) {
+            walked = join(&walked, name);
+            at = match self.directories.get(&walked) {
+                Some(serial) => *serial,
+                None => {
+                    let renamed = before.filter(|_| walked == path).and_then(|b| self.renamed(b));
+                    let serial = match renamed {
+                        Some(serial) => serial,
+                        None => self.serial(house).await?,
+                    };
+                    batch.directories.push(Directory {
+                        serial,
+                        folder: self.folder,
+                        parent: Some(at),
+                        name: name.to_owned(),
+                    });
+                    self.directories.insert(walked.clone(), serial);
+                    serial
+                }
+            };
+        }
+        Ok(at)
+    }
+
+    /// The serial of a recorded directory that is there no more, if nothing has taken it yet.
+    fn renamed(&mut self, before: &str) -> Option<u32> {
+        let serial = self.recorded.get(before).map(|d| d.serial).filter(|_| !before.is_empty())?;
+        self.moved_directories.insert(before.to_owned()).then_some(serial)
+    }
+
+    /// Puts a playlist if its entries are others than recorded; gives how many of them are not
+    /// published.
+    pub async fn put_playlist(
+        &mut self,
+        house: &House,
+        root: &Path,
+        path: &str,
+        entries: &[PathBuf],
+        batch: &mut Batch,
+    ) -> Result<usize, StoreError> {
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let found: Vec<u32> = entries.iter().filter_map(|e| self.resolve(house, root, e)).collect();
+        let missing = entries.len() - found.len();
+        self.playlists.insert(path.to_owned());
+        let directory = self.directory(house, around, None, batch).await?;
+        let known = self.recorded.get(around).and_then(|d| d.playlists.get(name)).copied();
+        let serial = match known {
+            Some(serial) => serial,
+            None => self.serial(house).await?,
+        };
+        let list = Playlist { serial, directory, name: name.to_owned(), entries: found };
+        if house.catalogue().playlist(serial).as_deref() != Some(&list) {
+            batch.playlists.push(list);
+        }
+        Ok(missing)
+    }
+
+    /// The serial of a file on disk, in this folder or in another that is published (CDS-67).
+    fn resolve(&self, house: &House, root: &Path, entry: &Path) -> Option<u32> {
+        let within = |recorded: &Inventory, path: &str| {
+            let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+            recorded.get(around)?.files.get(name).map(|f| f.serial)
+        };
+        if let Ok(below) = entry.strip_prefix(root) {
+            let path = below.to_str()?;
+            return self.put.get(path).copied().or_else(|| within(&self.recorded, path));
+        }
+        let catalogue = house.catalogue();
+        let other = catalogue.folders().iter().find(|f| entry.starts_with(&f.root))?;
+        let below = entry.strip_prefix(&other.root).ok()?.to_str()?;
+        within(&catalogue.inventory(other.serial), below)
+    }
+
+    /// Takes out what was looked for and not found; gives the files' paths.
+    pub fn remove_unseen(&self, seen: &Seen, whole: bool, batch: &mut Batch) -> Vec<String> {
+        let below = |path: &str, around: &str| {
+            around.is_empty()
+                || path == around
+                || path.strip_prefix(around).is_some_and(|rest| rest.starts_with('/'))
+        };
+        let mut gone = Vec::new();
+        for (path, directory) in self.recorded.iter() {
+            if seen.unreadable.iter().any(|out| below(path, out)) {
+                continue;
+            }
+            let listed = seen.directories.contains(path);
+            let absent = seen.absent.iter().any(|out| below(path, out));
+            if !listed && !absent && !whole {
+                continue;
+            }
+            for (name, file) in &directory.files {
+                let whole_path = join(path, name);
+                let stays = self.same.contains(&whole_path)
+                    || self.put.contains_key(&whole_path)
+                    || self.moved.contains(&whole_path);
+                if !stays {
+                    batch.gone_files.push(file.serial);
+                    gone.push(whole_path);
+                }
+            }
+            for (name, serial) in &directory.playlists {
+                if !self.playlists.contains(&join(path, name)) {
+                    batch.gone_playlists.push(*serial);
+                }
+            }
+            if !listed && !path.is_empty() && !self.moved_directories.contains(path) {
+                batch.gone_directories.push(directory.serial);
+            }
+        }
+        gone.sort();
+        gone
+    }
+}

@@ -1,0 +1,196 @@
+//! Noticing changes: by the kernel's word where it gives it, else by looking from time to time.
+
+use std::collections::{BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use mostra_core::catalogue::Folder;
+use notify::event::{AccessKind, AccessMode, EventKind};
+use notify::{RecommendedWatcher, RecursiveMode, Watcher};
+use tokio::sync::mpsc;
+use tokio::time::Instant;
+
+use super::{Scope, start};
+use crate::house::House;
+
+/// How changes in a folder are noticed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Noticed {
+    /// Not yet known.
+    #[default]
+    Unknown,
+    /// The kernel tells of them.
+    Watched,
+    /// The folder is looked through every so many seconds.
+    Polled(u64),
+}
+
+/// Changes gather until nothing comes for this long, or since the first of them for longer.
+const QUIET: Duration = Duration::from_millis(150);
+const LATEST: Duration = Duration::from_millis(500);
+/// How often a folder that is away is looked for.
+const AWAY: Duration = Duration::from_secs(3);
+
+/// Keeps watch over all folders until the house stops.
+pub async fn keep(house: Arc<House>) {
+    let mut live = house.listen();
+    let mut tasks: HashMap<u32, tokio::task::JoinHandle<()>> = HashMap::new();
+    loop {
+        let folders: Vec<Folder> = house.catalogue().folders().to_vec();
+        tasks.retain(|serial, task| {
+            let stays = folders.iter().any(|f| f.serial == *serial);
+            if !stays {
+                task.abort();
+            }
+            stays
+        });
+        for folder in folders {
+            tasks
+                .entry(folder.serial)
+                .or_insert_with(|| tokio::spawn(watch(house.clone(), folder)));
+        }
+        tokio::select! {
+            _ = house.stopping() => break,
+            _ = live.recv() => {}
+        }
+    }
+    tasks.into_values().for_each(|task| task.abort());
+}
+
+async fn watch(house: Arc<House>, folder: Folder) {
+    let poll = Duration::from_secs(house.config.poll_seconds.max(1));
+    let root = PathBuf::from(&folder.root);
+    loop {
+        let (sender, mut changes) = mpsc::unbounded_channel::<PathBuf>();
+        let watcher = {
+            let root = root.clone();
+            tokio::task::spawn_blocking(move || watcher(&root, sender)).await
+        };
+        let watcher = watcher.unwrap_or_else(|e| Err(e.to_string()));
+        let noticed = match &watcher {
+            Ok(_) => Noticed::Watched,
+            Err(why) => {
+                tracing::info!("{:?} is looked through from time to time: {why}", folder.label);
+                Noticed::Polled(poll.as_secs())
+            }
+        };
+        house.scans.note(folder.serial, |known| known.noticed = noticed);
+        let mut next_poll = Instant::now() + poll;
+        let mut look_for_it = tokio::time::interval(AWAY);
+        look_for_it.tick().await;
+        // Until the folder went away or came back; then it is watched anew.
+        loop {
+            let polling = watcher.is_err();
+            let was_away = house.scans.known(folder.serial).away.is_some();
+            tokio::select! {
+                change = changes.recv(), if !polling => match change {
+                    Some(first) => {
+                        let places = gather(&folder.root, first, &mut changes).await;
+                        if places.is_empty() {
+                            continue;
+                        }
+                        let scope = match places.contains("") && !root.is_dir() {
+                            true => Scope::Whole("away"),
+                            false => Scope::Places(places),
+                        };
+                        start(&house, &folder, scope);
+                    }
+                    None => break,
+                },
+                () = tokio::time::sleep_until(next_poll), if polling => {
+                    start(&house, &folder, Scope::Whole("poll"));
+                    next_poll = Instant::now() + poll;
+                }
+                _ = look_for_it.tick() => {
+                    let there = {
+                        let root = root.clone();
+                        let there = tokio::task::spawn_blocking(move || {
+                            std::fs::read_dir(root).is_ok_and(|mut all| all.next().is_some())
+                        });
+                        matches!(tokio::time::timeout(Duration::from_secs(5), there).await, Ok(Ok(true)))
+                    };
+                    let holds = house.catalogue().folder_counts(folder.serial) != [0; 3];
+                    if was_away && there {
+                        start(&house, &folder, Scope::Whole("back"));
+                        break;
+                    }
+                    if !was_away && holds && !there {
+                        start(&house, &folder, Scope::Whole("away"));
+                        tokio::time::sleep(Duration::from_secs(1)).await;
+                        break;
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Watches a tree; what changes in it comes out of the channel.
+fn watcher(root: &Path, sender: mpsc::UnboundedSender<PathBuf>) -> Result<RecommendedWatcher, String> {
+    if let Some(kind) = remote(root) {
+        return Err(format!("{kind} tells of no changes made elsewhere"));
+    }
+    let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
+        let Ok(event) = event else { return };
+        let matters = match event.kind {
+            // Reading is no change; that a writer is done is.
+            EventKind::Access(AccessKind::Close(AccessMode::Write)) => true,
+            EventKind::Access(_) => false,
+            _ => true,
+        };
+        if matters || event.need_rescan() {
+            for path in event.paths {
+                let _ = sender.send(path);
+            }
+        }
+    })
+    .map_err(|e| e.to_string())?;
+    watcher.watch(root, RecursiveMode::Recursive).map_err(|e| match e.kind {
+        notify::ErrorKind::MaxFilesWatch => {
+            "the kernel watches no more directories (fs.inotify.max_user_watches)".to_owned()
+        }
+        other => format!("{other:?}"),
+    })?;
+    Ok(watcher)
+}
+
+/// The kind of a file system whose changes the kernel does not all see.
+fn remote(path: &Path) -> Option<&'static str> {
+    // From linux/magic.h.
+    let kind = nix::sys::statfs::statfs(path).ok()?.filesystem_type().0;
+    Some(match kind {
+        0x6969 => "a network file system (NFS)",
+        0x517b | 0xff53_4d42 | 0xfe53_4d42 => "a network share (SMB)",
+        0x6573_5546 => "a file system in user space",
+        0x0102_1997 => "a shared folder (9P)",
+        _ => return None,
+    })
+}
+
+/// The directories, by path below the root, in which something changed.
+async fn gather(
+    root: &str,
+    first: PathBuf,
+    changes: &mut mpsc::UnboundedReceiver<PathBuf>,
+) -> BTreeSet<String> {
+    let latest = Instant::now() + LATEST;
+    let mut paths = vec![first];
+    loop {
+        let until = (Instant::now() + QUIET).min(latest);
+        match tokio::time::timeout_at(until, changes.recv()).await {
+            Ok(Some(path)) => paths.push(path),
+            Ok(None) | Err(_) => break,
+        }
+    }
+    let mut places = BTreeSet::new();
+    for path in paths {
+        let Ok(below) = path.strip_prefix(root) else { continue };
+        let hidden = below.iter().any(|name| name.as_encoded_bytes().starts_with(b"."));
+        let around = below.parent().unwrap_or(Path::new(""));
+        if let Some(around) = around.to_str().filter(|_| !hidden) {
+            places.insert(around.to_owned());
+        }
+    }
+    places
+}
