@@ -75,7 +75,7 @@ fn serve_bare(body: Vec<u8>) {
 fn rate(house: &House, server: &str) -> f64 {
     let script = house.data.path().join("browse.lua");
     let body = "<s:Envelope xmlns:s=\\\"http://schemas.xmlsoap.org/soap/envelope/\\\"><s:Body>\
-        <u:Browse xmlns:u=\\\"urn:schemas-upnp-org:service:ContentDirectory:1\\\"><ObjectID>pictures</ObjectID>\
+        <u:Browse xmlns:u=\\\"urn:schemas-upnp-org:service:ContentDirectory:1\\\"><ObjectID>pictures-all</ObjectID>\
         <BrowseFlag>BrowseDirectChildren</BrowseFlag><Filter>*</Filter><StartingIndex>0</StartingIndex>\
         <RequestedCount>30</RequestedCount><SortCriteria></SortCriteria></u:Browse></s:Body></s:Envelope>";
     let text = format!(

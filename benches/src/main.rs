@@ -3,6 +3,7 @@
 
 mod browse;
 mod files;
+mod million;
 mod start;
 
 use std::fmt::Write as _;
@@ -11,6 +12,12 @@ use std::process::Command;
 use mostra_tests::{in_a_house, top};
 
 fn main() {
+    if std::env::args().nth(1).as_deref() == Some("core") {
+        let mut report = String::new();
+        million::measure(&mut report);
+        print!("{report}");
+        return;
+    }
     in_a_house(|house| {
         let mut report = String::from(
             "# Benchmarks\n\nWritten by `make bench`. Every figure stands beside a floor or a peer from the same run, \

@@ -171,7 +171,7 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
                 for (path, text) in [
                     ("/", "127.0.0.71"),
                     ("/folders", "Publish a folder"),
-                    ("/catalogue/video", "Harbour at dawn"),
+                    ("/catalogue/video-all", "Harbour at dawn"),
                     ("/devices/1", "not yet"),
                     ("/settings", "Console in the house"),
                 ] {

@@ -71,10 +71,8 @@ fn standing_follows_the_device_and_not_its_address() {
         let device = until(30, "the device", || by_hardware(&house, "02:5e:11:00:00:2c"));
         assert_eq!(device["address"], "10.77.0.14");
         house.mostra(&["device", "admit", "02:5e:11:00:00:2c", "--name", "Lounge television"]);
-        let film = house.json(&["catalogue", "list", "video-all"])["objects"][0]["id"]
-            .as_str()
-            .unwrap()
-            .replacen('v', "f", 1);
+        let films = house.json(&["catalogue", "list", "video-all"]);
+        let film = films["objects"][0]["original"].as_str().unwrap();
         let film = format!("/media/{film}.mp4");
         assert_eq!(there.get(&film), "200");
 

@@ -3,10 +3,12 @@
 #![allow(clippy::unwrap_used)]
 
 mod console;
+mod content;
 mod decode;
 mod demo;
 mod folders;
 mod hardware;
+mod living;
 mod proof;
 mod recovery;
 mod standing;

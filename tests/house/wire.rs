@@ -112,17 +112,23 @@ fn browse_pages_sorts_and_refuses_as_the_standard_says() {
         };
         let children = "BrowseDirectChildren";
         let mut titles = Vec::new();
-        for start in 0..9 {
-            let text = page("pictures-all", children, &start.to_string(), "1", "");
-            assert_eq!((number(&text, "NumberReturned"), number(&text, "TotalMatches")), (1, 9));
+        for start in 0..10 {
+            let text = page("pictures-all", children, &start.to_string(), "1", "+dc:title");
+            assert_eq!((number(&text, "NumberReturned"), number(&text, "TotalMatches")), (1, 10));
             titles.push(between(&text, "&lt;dc:title&gt;", "&lt;").unwrap().to_owned());
         }
         let storms: Vec<_> = titles.iter().filter(|t| t.starts_with("Storm")).collect();
         assert_eq!(storms, ["Storm 1", "Storm 2", "Storm 10"], "numbers by value");
         let beyond = page("pictures-all", children, "50", "5", "");
-        assert_eq!((number(&beyond, "NumberReturned"), number(&beyond, "TotalMatches")), (0, 9));
-        assert_eq!(number(&page("pictures-all", children, "0", "4294967295", ""), "NumberReturned"), 9);
+        assert_eq!((number(&beyond, "NumberReturned"), number(&beyond, "TotalMatches")), (0, 10));
+        assert_eq!(
+            number(&page("pictures-all", children, "0", "4294967295", ""), "NumberReturned"),
+            10
+        );
+        // What has no date comes first in falling order.
         let newest = page("pictures-all", children, "0", "1", "-dc:date");
+        assert!(newest.contains("Tide table"), "{newest}");
+        let newest = page("pictures-all", children, "1", "1", "-dc:date");
         assert!(newest.contains("The boat crew"), "{newest}");
         assert!(page("pictures-all", children, "0", "0", "+dc:mood").contains("<errorCode>709<"));
         assert!(page("nowhere", children, "0", "0", "").contains("<errorCode>701<"));
@@ -131,12 +137,13 @@ fn browse_pages_sorts_and_refuses_as_the_standard_says() {
         let root = page("0", "BrowseMetadata", "0", "0", "");
         assert!(root.contains("parentID=&quot;-1&quot;") && number(&root, "TotalMatches") == 1);
         let capabilities = call(TV, "content", "GetSortCapabilities", "").text();
-        assert!(capabilities.contains("<SortCaps>dc:title,dc:date</SortCaps>"));
-        assert!(
-            call(TV, "content", "GetSearchCapabilities", "")
-                .text()
-                .contains("<SearchCaps></SearchCaps>")
-        );
+        for name in ["dc:title", "dc:date", "upnp:originalTrackNumber", "res@size"] {
+            assert!(capabilities.contains(name), "{name} in {capabilities}");
+            let sorted = page("pictures-all", children, "0", "1", &format!("+{name}"));
+            assert_eq!(number(&sorted, "NumberReturned"), 1, "{name}");
+        }
+        let capabilities = call(TV, "content", "GetSearchCapabilities", "").text();
+        assert!(capabilities.contains("<SearchCaps>@id,@parentID,@refID,dc:title,"));
     });
 }
 

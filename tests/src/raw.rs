@@ -179,8 +179,9 @@ pub fn media_path(browsed: &Answer, title: &str) -> String {
     let at = text
         .find(&format!("<dc:title>{title}</dc:title>"))
         .unwrap_or_else(|| panic!("{title} in {text}"));
-    let url = between(&text[at..], &format!("http://{}", crate::SERVER), "</res>").expect("a URL");
-    url.to_owned()
+    let media = format!("http://{}/media/", crate::SERVER);
+    let url = between(&text[at..], &media, "</res>").expect("a URL");
+    format!("/media/{url}")
 }
 
 /// Searches for media servers by multicast from an address, with MX 1, by hand; gives the first

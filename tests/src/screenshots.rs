@@ -36,7 +36,7 @@ async fn pages(target: &Path) {
     browser.press("Sign in").await;
     browser.sees("skipped ahead Harbour at dawn").await;
     browser.picture(&target.join("today.png")).await;
-    browser.go("/catalogue/video").await;
+    browser.go("/catalogue/video-all").await;
     browser
         .page
         .find(thirtyfour::By::XPath("//button[contains(., 'Harbour at dawn')]"))
@@ -57,6 +57,26 @@ async fn pages(target: &Path) {
     // The player's spinner fades out for a moment longer.
     tokio::time::sleep(Duration::from_secs(1)).await;
     browser.picture(&target.join("catalogue.png")).await;
+    browser.go("/catalogue/0?q=tide").await;
+    browser.sees("found").await;
+    browser.sees("Neap tide").await;
+    // Pictures of things come after the words.
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    browser.picture(&target.join("catalogue-search.png")).await;
+    browser.go("/folders").await;
+    browser.sees("The next scan comes").await;
+    for button in browser
+        .page
+        .find_all(thirtyfour::By::XPath("//button[contains(., 'what the last scans found')]"))
+        .await
+        .expect("buttons")
+        .into_iter()
+        .take(1)
+    {
+        button.click().await.expect("a click");
+    }
+    browser.sees("added").await;
+    browser.picture(&target.join("folders.png")).await;
     browser.go("/devices").await;
     browser
         .page

@@ -9,9 +9,7 @@ mod folders;
 mod house;
 mod problem;
 
-pub use catalogue::{
-    CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track,
-};
+pub use catalogue::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
 pub use devices::{DecisionRequest, Device, DeviceName, ProofStep, Stream};
 pub use folders::{
     Excluded, Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Rescan, Scan,

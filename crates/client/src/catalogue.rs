@@ -27,8 +27,7 @@ pub struct Window {
 
 impl Window {
     fn query(&self) -> Vec<(&'static str, String)> {
-        let mut query =
-            vec![("start", self.start.to_string()), ("count", self.count.to_string())];
+        let mut query = vec![("start", self.start.to_string()), ("count", self.count.to_string())];
         for (name, value) in
             [("sort", &self.sort), ("kinds", &self.kinds), ("folders", &self.folders)]
         {
@@ -169,7 +168,8 @@ fn show(object: &CatalogueObject) -> String {
             line("sound", Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", ")));
         }
         for track in &f.subtitles {
-            let parts = [Some(track.codec.clone()), track.language.clone(), track.file_name.clone()];
+            let parts =
+                [Some(track.codec.clone()), track.language.clone(), track.file_name.clone()];
             line("subtitles", Some(parts.into_iter().flatten().collect::<Vec<_>>().join(", ")));
         }
         line("frames", f.frame_rate.as_ref().map(|r| format!("{r} a second")));

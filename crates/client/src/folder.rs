@@ -5,9 +5,7 @@ use std::time::Duration;
 
 use clap::Subcommand;
 use indicatif::{ProgressBar, ProgressStyle};
-use mostra_api::{
-    Excluded, Folder, LeftOutList, NewFolder, Rescan, Scan, ScanReports, ScanState,
-};
+use mostra_api::{Excluded, Folder, LeftOutList, NewFolder, Rescan, Scan, ScanReports, ScanState};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -227,7 +225,10 @@ fn scans(folder: &Folder, reports: &ScanReports) -> String {
             lines.push(format!("    {:<8} {}", file.what, file.path));
         }
         if report.files.len() > 20 {
-            lines.push(format!("    … and {} more; all of them with --json", report.files.len() - 20));
+            lines.push(format!(
+                "    … and {} more; all of them with --json",
+                report.files.len() - 20
+            ));
         }
     }
     lines.join("\n")

@@ -24,7 +24,8 @@ impl Date {
             let digits = text.get(from..to).filter(|t| t.bytes().all(|b| b.is_ascii_digit()))?;
             digits.parse().ok()
         };
-        let after = |at: usize, marks: &[u8]| text.as_bytes().get(at).is_some_and(|b| marks.contains(b));
+        let after =
+            |at: usize, marks: &[u8]| text.as_bytes().get(at).is_some_and(|b| marks.contains(b));
         let year = number(0, 4).filter(|y| *y > 0)?;
         let month = number(5, 7).filter(|m| after(4, b"-:") && (1..=12).contains(m));
         let day = month.and(number(8, 10)).filter(|d| after(7, b"-:") && (1..=31).contains(d));

@@ -27,6 +27,14 @@ pub fn read(names: &[String]) -> Option<Episode> {
     (!series.is_empty()).then_some(Episode { series, season, number })
 }
 
+/// The number at the beginning of a track's file name: `07 Low Water`, `7. Low Water`.
+pub fn track(name: &str) -> Option<u16> {
+    let digits = name.bytes().take_while(u8::is_ascii_digit).count();
+    let rest = name.as_bytes().get(digits)?;
+    let number = name[..digits].parse().ok().filter(|n| *n > 0 && digits <= 3)?;
+    matches!(rest, b' ' | b'.' | b'-' | b'_').then_some(number)
+}
+
 /// `S01E02`, `s1 e2` or `1x02` in a name: what stands before, season and number.
 fn marked(stem: &str) -> Option<(&str, u16, u16)> {
     let bytes = stem.as_bytes();
@@ -90,6 +98,13 @@ fn tidy(name: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_tell_track_numbers() {
+        let told = ["07 Low.mp3", "7. Low.mp3", "007-Low.mp3", "1999.mp3", "Low 7.mp3", "0 x"];
+        assert_eq!(told.map(track), [Some(7), Some(7), Some(7), None, None, None]);
+        assert_eq!(track("12.mp3"), Some(12));
+    }
 
     #[test]
     fn names_tell_series_season_and_number() {

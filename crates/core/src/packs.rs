@@ -3,6 +3,8 @@
 use std::sync::Arc;
 
 const SIZE: usize = 64;
+/// Packs in one group: a change copies the pointers of one group and not of all packs.
+const GROUP: usize = 128;
 
 /// Up to [`SIZE`] byte strings, end to end.
 #[derive(Debug, Clone)]
@@ -37,16 +39,19 @@ impl Pack {
     }
 }
 
+type Group = Arc<Vec<Arc<Pack>>>;
+
 /// Byte strings by number: no allocation each, and a clone shares what did not change. An
 /// empty string is the same as none.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Packs {
-    packs: Arc<Vec<Arc<Pack>>>,
+    groups: Arc<Vec<Group>>,
 }
 
 impl Packs {
     pub fn get(&self, number: u32) -> Option<&[u8]> {
-        let pack = self.packs.get(number as usize / SIZE)?;
+        let at = number as usize / SIZE;
+        let pack = self.groups.get(at / GROUP)?.get(at % GROUP)?;
         Some(&pack.bytes[pack.span(number as usize % SIZE)]).filter(|b| !b.is_empty())
     }
 
@@ -56,33 +61,43 @@ impl Packs {
     }
 
     pub fn put(&mut self, number: u32, value: &[u8]) {
-        let (at, within) = (number as usize / SIZE, number as usize % SIZE);
-        let packs = Arc::make_mut(&mut self.packs);
-        if at >= packs.len() {
-            if value.is_empty() {
-                return;
-            }
-            packs.resize_with(at + 1, || Arc::new(Pack::EMPTY));
+        if value.is_empty() && self.get(number).is_none() {
+            return;
         }
-        Arc::make_mut(&mut packs[at]).put(within, value);
+        let (at, within) = (number as usize / SIZE, number as usize % SIZE);
+        let groups = Arc::make_mut(&mut self.groups);
+        if at / GROUP >= groups.len() {
+            groups.resize_with(at / GROUP + 1, Arc::default);
+        }
+        let group = Arc::make_mut(&mut groups[at / GROUP]);
+        if at % GROUP >= group.len() {
+            group.resize_with(at % GROUP + 1, || Arc::new(Pack::EMPTY));
+        }
+        Arc::make_mut(&mut group[at % GROUP]).put(within, value);
+    }
+
+    fn packs(&self) -> impl Iterator<Item = (u32, &Pack)> {
+        let groups = self.groups.iter().enumerate();
+        groups.flat_map(|(g, group)| {
+            let packs = group.iter().enumerate();
+            packs.map(move |(n, pack)| (((g * GROUP + n) * SIZE) as u32, &**pack))
+        })
     }
 
     /// Numbers of all strings, rising.
     pub fn numbers(&self) -> impl Iterator<Item = u32> + '_ {
-        self.packs.iter().enumerate().flat_map(|(n, pack)| {
+        self.packs().flat_map(|(first, pack)| {
             let present = (0..SIZE).filter(|at| !pack.span(*at).is_empty());
-            present.map(move |at| (n * SIZE + at) as u32)
+            present.map(move |at| first + at as u32)
         })
     }
 
-    /// Numbers of the strings that hold `needle`, rising. Runs through the packed bytes and
-    /// not string by string.
-    pub fn holding<'a>(&'a self, needle: &'a [u8]) -> impl Iterator<Item = u32> + 'a {
+    /// Tells the numbers of the strings that hold `needle`, rising. Runs through the packed
+    /// bytes and not string by string.
+    pub fn holding(&self, needle: &[u8], mut tell: impl FnMut(u32)) {
         let finder = memchr::memmem::Finder::new(needle);
-        self.packs.iter().enumerate().flat_map(move |(n, pack)| {
-            let mut found = Vec::new();
-            let mut from = 0;
-            let mut at = 0;
+        for (first, pack) in self.packs() {
+            let (mut from, mut at) = (0, 0);
             while let Some(place) = finder.find(&pack.bytes[from..]).map(|p| p + from) {
                 while pack.ends[at] as usize <= place {
                     at += 1;
@@ -90,14 +105,13 @@ impl Packs {
                 let end = pack.ends[at] as usize;
                 // Not across the border of two strings.
                 if place + needle.len() <= end {
-                    found.push((n * SIZE + at) as u32);
+                    tell(first + at as u32);
                     from = end;
                 } else {
                     from = place + 1;
                 }
             }
-            found
-        })
+        }
     }
 }
 
@@ -109,7 +123,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn as_a_map(steps in proptest::collection::vec((0u32..150, "[ab]{0,5}"), 0..80), needle in "[ab]{1,3}") {
+        fn as_a_map(steps in proptest::collection::vec((0u32..20_000, "[ab]{0,5}"), 0..80), needle in "[ab]{1,3}") {
             let (mut packs, mut map) = (Packs::default(), BTreeMap::new());
             for (number, text) in &steps {
                 let before = packs.clone();
@@ -118,12 +132,14 @@ mod tests {
                 prop_assert_eq!(before.get(*number).map(<[u8]>::to_vec), had);
                 if text.is_empty() { map.remove(number); } else { map.insert(*number, text.clone()); }
             }
-            for number in 0..150 {
+            for number in (0..150).chain(map.keys().copied()) {
                 prop_assert_eq!(packs.text(number), map.get(&number).map_or("", |t| t.as_str()));
             }
             prop_assert_eq!(packs.numbers().collect::<Vec<_>>(), map.keys().copied().collect::<Vec<_>>());
             let holding: Vec<u32> = map.iter().filter(|(_, t)| t.contains(&needle)).map(|(n, _)| *n).collect();
-            prop_assert_eq!(packs.holding(needle.as_bytes()).collect::<Vec<_>>(), holding);
+            let mut told = Vec::new();
+            packs.holding(needle.as_bytes(), |n| told.push(n));
+            prop_assert_eq!(told, holding);
         }
     }
 }

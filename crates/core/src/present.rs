@@ -97,14 +97,7 @@ pub fn search(
     };
     let title = catalogue.object(pass, &search.container).map(|o| o.title).unwrap_or_default();
     let page = catalogue
-        .search(
-            pass,
-            &search.container,
-            &search.criteria,
-            search.start,
-            search.count,
-            &search.sort,
-        )
+        .search(pass, &search.container, &search.criteria, search.start, search.count, &search.sort)
         .ok_or(Fault::NoSuchContainer)?;
     Ok(written(catalogue, page, &search.filter, title, form))
 }
@@ -163,9 +156,7 @@ pub fn is_pictured(facts: &Facts, films: bool) -> bool {
     beside
         || match facts.kind {
             // These are decoded by the same program that takes pictures from films.
-            Kind::Picture if matches!(facts.format, Format::Heic | Format::Avif) => {
-                films
-            }
+            Kind::Picture if matches!(facts.format, Format::Heic | Format::Avif) => films,
             Kind::Picture => true,
             Kind::Video => films,
             Kind::Music => false,
@@ -247,13 +238,7 @@ fn object(catalogue: &Catalogue, object: Object, form: Form<'_>) -> didl::Object
     }
 }
 
-fn item(
-    id: String,
-    parent: String,
-    title: String,
-    view: ItemView,
-    form: Form<'_>,
-) -> didl::Object {
+fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_>) -> didl::Object {
     let original = view.reference.clone().unwrap_or_else(|| id.clone());
     let path = media_path(&id, &view);
     let facts = view.facts;

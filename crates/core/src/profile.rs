@@ -113,9 +113,7 @@ fn profiles(format: Format) -> &'static [&'static str] {
         Format::M4a => &["AAC_ISO_320", "AAC_ISO"],
         Format::Adts => &["AAC_ADTS_320", "AAC_ADTS"],
         Format::MpegPs => &["MPEG1", "MPEG_PS_PAL", "MPEG_PS_NTSC"],
-        Format::Mp4 => {
-            &["AVC_MP4_MP_SD_AAC_MULT5", "AVC_MP4_MP_SD_MPEG1_L3", "AVC_MP4_MP_SD_AC3"]
-        }
+        Format::Mp4 => &["AVC_MP4_MP_SD_AAC_MULT5", "AVC_MP4_MP_SD_MPEG1_L3", "AVC_MP4_MP_SD_AC3"],
         Format::MpegTs => &[
             "MPEG_TS_SD_EU_ISO",
             "MPEG_TS_SD_NA_ISO",

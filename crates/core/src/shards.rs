@@ -83,7 +83,10 @@ mod tests {
         }
         let before = map.clone();
         map.remove(keys[3]);
-        assert_eq!((before.get(keys[3]), map.get(keys[3]), map.get(keys[4])), (Some(3), None, Some(4)));
+        assert_eq!(
+            (before.get(keys[3]), map.get(keys[3]), map.get(keys[4])),
+            (Some(3), None, Some(4))
+        );
     }
 
     #[test]

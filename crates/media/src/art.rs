@@ -80,7 +80,7 @@ fn shrink(picture: &DynamicImage, width: u32, height: u32) -> DynamicImage {
     rough.resize_exact(width, height, image::imageops::FilterType::Triangle)
 }
 
-fn decode(reader: impl Read + Seek + std::io::BufRead) -> Option<DynamicImage> {
+fn decode(reader: impl std::io::BufRead + Seek) -> Option<DynamicImage> {
     let mut reader = ImageReader::new(reader).with_guessed_format().ok()?;
     let mut limits = Limits::default();
     // The largest cameras make 150 million pixels; more is somebody's joke.
@@ -127,12 +127,8 @@ fn frame_at(path: &Path, seconds: Option<f64>) -> Option<DynamicImage> {
     command.arg("-i").arg(format!("file:{}", path.to_str()?));
     command.args(["-frames:v", "1", "-vf", "scale='min(1024,iw)':-2", "-threads", "1"]);
     command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]);
-    let mut child = command
-        .stdin(Stdio::null())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .ok()?;
+    let mut child =
+        command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().ok()?;
     let mut pipe = child.stdout.take()?;
     let reader = std::thread::spawn(move || {
         let mut bytes = Vec::new();

@@ -56,7 +56,8 @@ pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
         media,
         ..facts
     };
-    if facts.duration_ms.is_none() && facts.format != Format::Opus && facts.format != Format::Vorbis {
+    if facts.duration_ms.is_none() && facts.format != Format::Opus && facts.format != Format::Vorbis
+    {
         return Err(BROKEN);
     }
     Ok(match tagged.primary_tag().or(tagged.first_tag()) {

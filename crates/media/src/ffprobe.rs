@@ -100,7 +100,10 @@ fn translate(found: &Value, mut facts: Facts) -> Facts {
                 facts.video = Some(VideoCodec {
                     name: codec.to_owned(),
                     profile: profile.filter(|_| avc),
-                    level: stream["level"].as_u64().and_then(|l| u8::try_from(l).ok()).filter(|_| avc),
+                    level: stream["level"]
+                        .as_u64()
+                        .and_then(|l| u8::try_from(l).ok())
+                        .filter(|_| avc),
                 });
                 let side = |name: &str| stream[name].as_u64().and_then(|n| u32::try_from(n).ok());
                 facts.resolution =

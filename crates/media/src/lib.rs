@@ -8,8 +8,8 @@ pub mod open;
 pub mod probe;
 pub mod walk;
 
-mod audio;
 pub mod art;
+mod audio;
 pub mod ffprobe;
 mod jpeg;
 mod matroska;
@@ -61,7 +61,9 @@ impl fmt::Display for Reason {
             Reason::Playlist => f.write_str("a playlist"),
             Reason::Growing => f.write_str("it is still being written; it comes when complete"),
             Reason::Link => f.write_str("a link that leads nowhere or around in a circle"),
-            Reason::Deep => write!(f, "more than {} folders deep, which no player reaches", walk::DEPTH),
+            Reason::Deep => {
+                write!(f, "more than {} folders deep, which no player reaches", walk::DEPTH)
+            }
             Reason::OtherKind(kind) => {
                 write!(f, "{}: the folder is not set to hold that kind", kind.word())
             }

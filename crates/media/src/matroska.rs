@@ -107,7 +107,8 @@ fn read_track(track: &[u8], facts: &mut Facts) -> Option<()> {
                 level: settings.get(3).copied().filter(|_| avc),
             });
             let frame = find(track, 0x23_e383).and_then(unsigned).filter(|ns| *ns > 0);
-            facts.frame_rate_milli = frame.and_then(|ns| u32::try_from(1_000_000_000_000 / ns).ok());
+            facts.frame_rate_milli =
+                frame.and_then(|ns| u32::try_from(1_000_000_000_000 / ns).ok());
             let picture = find(track, 0xe0)?;
             let side = |id| u32::try_from(find(picture, id).and_then(unsigned)?).ok();
             facts.resolution = Some((side(0xb0)?, side(0xba)?));

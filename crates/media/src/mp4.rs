@@ -149,8 +149,8 @@ impl Movie {
                     _ => 0,
                 };
                 let inner = entry.get(28 + more..).unwrap_or_default();
-                let decoder = child(inner, b"esds")
-                    .or_else(|| child(child(inner, b"wave")?, b"esds"));
+                let decoder =
+                    child(inner, b"esds").or_else(|| child(child(inner, b"wave")?, b"esds"));
                 let codec = match &code {
                     b"mp4a" => decoder.and_then(aac_name).unwrap_or_else(|| "mp4a".into()),
                     b"ac-3" => "ac3".into(),

@@ -35,7 +35,8 @@ pub(crate) fn with_exif(file: &mut File, mut facts: Facts) -> Facts {
     let mut reader = BufReader::new(file.take(16 << 20));
     let mut bytes = Vec::new();
     // Containers other than JPEG may keep it anywhere; JPEG has it at the start.
-    let limit = if matches!(facts.format, Format::Jpeg | Format::JpegOther) { 1 << 18 } else { 4 << 20 };
+    let limit =
+        if matches!(facts.format, Format::Jpeg | Format::JpegOther) { 1 << 18 } else { 4 << 20 };
     if reader.by_ref().take(limit).read_to_end(&mut bytes).is_err() {
         return facts;
     }

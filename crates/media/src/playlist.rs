@@ -245,10 +245,14 @@ mod tests {
     #[test]
     fn all_four_kinds_are_read() {
         let m3u = b"\xef\xbb\xbf#EXTM3U\r\n#EXTINF:-1,Low Water\r\n..\\Tides\\low.mp3\r\rfile:///srv/a%20b.mp3\nhttp://127.0.0.1/live\n";
-        assert_eq!(paths(m3u, "m3u"), ["../Tides/low.mp3", "/srv/a b.mp3", "http://127.0.0.1/live"]);
+        assert_eq!(
+            paths(m3u, "m3u"),
+            ["../Tides/low.mp3", "/srv/a b.mp3", "http://127.0.0.1/live"]
+        );
         assert_eq!(read(m3u, "m3u8").unwrap()[0].title.as_deref(), Some("Low Water"));
         assert_eq!(paths(b"caf\xe9.mp3", "m3u"), ["caf\u{e9}.mp3"], "an 8-bit charset");
-        let pls = b"[playlist]\nfile2=b.mp3\nFile1=a.mp3\nTitle1=A\nNumberOfEntries=9\n[other]\nFile3=c";
+        let pls =
+            b"[playlist]\nfile2=b.mp3\nFile1=a.mp3\nTitle1=A\nNumberOfEntries=9\n[other]\nFile3=c";
         assert_eq!(paths(pls, "pls"), ["a.mp3", "b.mp3"]);
         let xspf = br#"<playlist xmlns="http://xspf.org/ns/0/"><title>Evening</title><trackList>
             <track><location>Tides/low%20water.mp3</location><title>Salt &amp; Rope</title></track>

@@ -68,9 +68,9 @@ fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {
         });
     }
     // The second packet of a stream names its codec; the first page holds it.
-    let within = |magic: &[u8]| head.get(..256.min(head.len())).is_some_and(|h| {
-        h.windows(magic.len()).any(|w| w == magic)
-    });
+    let within = |magic: &[u8]| {
+        head.get(..256.min(head.len())).is_some_and(|h| h.windows(magic.len()).any(|w| w == magic))
+    };
     if at(0, b"OggS") {
         return match () {
             () if within(b"OpusHead") => Ok(Format::Opus),
@@ -101,9 +101,8 @@ fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {
         return Ok(*format);
     }
     // Three packets of a transport stream in a row.
-    let synced = |first: usize, step: usize| {
-        (0..3).all(|n| head.get(first + n * step) == Some(&0x47))
-    };
+    let synced =
+        |first: usize, step: usize| (0..3).all(|n| head.get(first + n * step) == Some(&0x47));
     if synced(0, 188) {
         return Ok(Format::MpegTs);
     }
@@ -132,7 +131,9 @@ fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {
         "mov" => Ok(Format::QuickTime),
         "mp3" => Ok(Format::Mp3),
         "jpg" | "jpeg" => Ok(Format::Jpeg),
-        "srt" | "vtt" => Err(Reason::Beside("subtitles; they are offered with the film beside them")),
+        "srt" | "vtt" => {
+            Err(Reason::Beside("subtitles; they are offered with the film beside them"))
+        }
         "m3u" | "m3u8" | "pls" | "xspf" => Err(Reason::Playlist),
         _ => Err(Reason::NotMedia),
     }

@@ -58,7 +58,8 @@ mod tests {
 
     #[test]
     fn subtitles_belong_to_the_film_of_their_name() {
-        let names = ["Fog.mkv", "Fog.srt", "fog.EN.srt", "Fog.pt-BR.forced.vtt", "Fog 2.srt", "x.srt"];
+        let names =
+            ["Fog.mkv", "Fog.srt", "fog.EN.srt", "Fog.pt-BR.forced.vtt", "Fog 2.srt", "x.srt"];
         let found = captions("Fog.mkv", &names);
         let told: Vec<_> =
             found.iter().map(|c| (c.name.as_str(), c.language.as_deref(), c.webvtt)).collect();

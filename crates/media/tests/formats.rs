@@ -27,7 +27,8 @@ fn make(folder: &Path, name: &str, arguments: &str) -> Option<PathBuf> {
 }
 
 fn facts(path: &Path) -> Facts {
-    probe(path, std::fs::metadata(path).unwrap().len(), 7).unwrap_or_else(|e| panic!("{path:?}: {e}"))
+    probe(path, std::fs::metadata(path).unwrap().len(), 7)
+        .unwrap_or_else(|e| panic!("{path:?}: {e}"))
 }
 
 const TONE: &str = "-f lavfi -i sine=frequency=440:sample_rate=44100:duration=2 -ac 2";
@@ -46,7 +47,9 @@ fn sound_of_every_format() {
         ("a.aiff", "-c:a pcm_s16be -write_id3v2 1", Format::Aiff, "lpcm"),
         ("a.wma", "-c:a wmav2", Format::Wma, "wmav2"),
     ] {
-        let Some(path) = make(folder.path(), name, &format!("{TONE} {TAGS} {codec}")) else { return };
+        let Some(path) = make(folder.path(), name, &format!("{TONE} {TAGS} {codec}")) else {
+            return;
+        };
         let facts = facts(&path);
         assert_eq!((facts.kind, facts.format), (Kind::Music, format), "{name}");
         let track = facts.audio().unwrap();
@@ -92,7 +95,8 @@ fn films_of_every_format() {
         ("v.avi", "-c:v mpeg4 -c:a libmp3lame".into(), Format::Avi, "mpeg4", "mp3"),
         ("v.wmv", "-c:v wmv2 -c:a wmav2".into(), Format::Wmv, "wmv2", "wmav2"),
     ] {
-        let arguments = format!("{picture} {TONE} -metadata:s:a:0 language=eng -metadata title=Fog {codec}");
+        let arguments =
+            format!("{picture} {TONE} -metadata:s:a:0 language=eng -metadata title=Fog {codec}");
         let Some(path) = make(folder.path(), name, &arguments) else { return };
         let facts = facts(&path);
         assert_eq!((facts.kind, facts.format), (Kind::Video, format), "{name}");

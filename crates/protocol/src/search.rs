@@ -207,9 +207,8 @@ impl Criteria {
             Criteria::Exists(property, wanted) => values(*property).is_empty() != *wanted,
             Criteria::Test(property, operator, value) => {
                 let all = values(*property);
-                let any = |operator: Operator| {
-                    all.iter().any(|v| compare(*property, operator, v, value))
-                };
+                let any =
+                    |operator: Operator| all.iter().any(|v| compare(*property, operator, v, value));
                 match operator {
                     // Only if none matches the opposite; so an absent one does match.
                     Operator::NotEqual => !any(Operator::Equal),
@@ -260,7 +259,10 @@ fn seconds(text: &str) -> Option<f64> {
     let hours: u32 = parts.next()?.parse().ok()?;
     let minutes: u32 = parts.next()?.parse().ok()?;
     let seconds: f64 = parts.next()?.parse().ok()?;
-    parts.next().is_none().then_some(f64::from(hours) * 3600.0 + f64::from(minutes) * 60.0 + seconds)
+    parts
+        .next()
+        .is_none()
+        .then_some(f64::from(hours) * 3600.0 + f64::from(minutes) * 60.0 + seconds)
 }
 
 #[cfg(test)]
@@ -406,11 +408,11 @@ mod tests {
             (r#"dc:title = "Kite \"Red\" test""#, "v2"),
             (r#"dc:title contains "\\""#, "v3"),
             (r#"dc:date >= "2022-01-01" and dc:date < "2023-01-01""#, "p1"),
+            (r#"upnp:class derivedfrom "object.item.audioItem" and @refID exists true"#, "r1"),
             (
-                r#"upnp:class derivedfrom "object.item.audioItem" and @refID exists true"#,
-                "r1",
+                r#"dc:date != "2021-06-04" and upnp:class derivedfrom "object.item.videoItem""#,
+                "v2 v3",
             ),
-            (r#"dc:date != "2021-06-04" and upnp:class derivedfrom "object.item.videoItem""#, "v2 v3"),
             (r#"dc:title doesNotContain "e" and upnp:class startsWith "object.item""#, "v3"),
         ] {
             assert_eq!(found(criteria), expected, "{criteria}");
@@ -419,7 +421,8 @@ mod tests {
 
     #[test]
     fn numbers_times_and_texts_compare_as_what_they_are() {
-        for (left, right) in [("9", "10"), ("0:09:30.000", "0:10:00"), ("2019-02-11", "2021"), ("a", "B")]
+        for (left, right) in
+            [("9", "10"), ("0:09:30.000", "0:10:00"), ("2019-02-11", "2021"), ("a", "B")]
         {
             assert!(order(left, right).is_lt(), "{left} {right}");
         }

@@ -375,8 +375,7 @@ impl House {
             let Some(device) = self.devices().at(source).cloned() else { continue };
             let Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
-            let seen =
-                touched.containers.iter().filter(|(id, _)| catalogue.is_seen(&pass, id));
+            let seen = touched.containers.iter().filter(|(id, _)| catalogue.is_seen(&pass, id));
             let pairs: Vec<String> = seen
                 .take(500)
                 .map(|(id, update)| format!("{id},{}", update.wrapping_add(offset)))

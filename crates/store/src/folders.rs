@@ -4,12 +4,12 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 use std::time::Duration;
 
+use futures_util::StreamExt as _;
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Directory, File, Folder, Playlist};
 use mostra_core::facts::Facts;
-use sea_orm::sqlx;
 use sea_orm::sea_query::{Expr, OnConflict};
-use futures_util::StreamExt as _;
+use sea_orm::sqlx;
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
     QueryOrder, TransactionTrait,
@@ -144,7 +144,8 @@ impl Records {
         let mut files = "select f.id, f.container_id, f.name, f.facts::text from file f".to_owned();
         let mut playlists = playlist::Entity::find();
         if let Some(folder) = only {
-            let within = format!("container_id in (select id from container where folder_id = {folder})");
+            let within =
+                format!("container_id in (select id from container where folder_id = {folder})");
             folders = folders.filter(folder::Column::Id.eq(i64::from(folder)));
             containers = containers.filter(container::Column::FolderId.eq(i64::from(folder)));
             files.push_str(&format!(" where f.{within}"));
@@ -173,8 +174,7 @@ impl Records {
         let mut rows = sqlx::query_as::<_, (i64, i64, String, String)>(sqlx::AssertSqlSafe(files))
             .fetch(self.database.get_postgres_connection_pool());
         while let Some(row) = rows.next().await {
-            let (id, container, name, facts) =
-                row.map_err(|e| StoreError::Away(e.to_string()))?;
+            let (id, container, name, facts) = row.map_err(|e| StoreError::Away(e.to_string()))?;
             let facts: Facts = serde_json::from_str(&facts)
                 .map_err(|e| StoreError::Damaged(format!("file {id}: {e}")))?;
             let (serial, directory) = (number(id)?, number(container)?);
@@ -229,7 +229,11 @@ impl Records {
         for rows in batch.files.chunks(ROWS) {
             let rows: Result<Vec<_>, StoreError> = rows.iter().map(file_row).collect();
             let replace = OnConflict::column(file::Column::Id)
-                .update_columns([file::Column::Facts, file::Column::Name, file::Column::ContainerId])
+                .update_columns([
+                    file::Column::Facts,
+                    file::Column::Name,
+                    file::Column::ContainerId,
+                ])
                 .to_owned();
             file::Entity::insert_many(rows?)
                 .on_conflict(replace)
@@ -277,10 +281,14 @@ impl Records {
         let of_folder = left_out::Column::FolderId.eq(i64::from(serial));
         match only {
             None => {
-                left_out::Entity::delete_many().filter(of_folder.clone()).exec(&transaction).await?;
+                left_out::Entity::delete_many()
+                    .filter(of_folder.clone())
+                    .exec(&transaction)
+                    .await?;
             }
             Some(directories) => {
-                let rows = left_out::Entity::find().filter(of_folder.clone()).all(&transaction).await?;
+                let rows =
+                    left_out::Entity::find().filter(of_folder.clone()).all(&transaction).await?;
                 let old = rows.iter().filter(|row| {
                     let around = row.path.rsplit_once('/').map_or("", |(around, _)| around);
                     directories.contains(around)

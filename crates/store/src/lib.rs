@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
 
-pub use folders::{Batch, FileRow, LeftOut, Loaded, NewFolder, LoadedFolder};
+pub use folders::{Batch, FileRow, LeftOut, Loaded, LoadedFolder, NewFolder};
 pub use reports::{LISTED, Position, ScanReport, What};
 pub use settings::Counter;
 
@@ -79,8 +79,7 @@ impl Records {
         loop {
             match Self::connect(url).await {
                 Ok(database) => return Ok(Records { database }),
-                Err(StoreError::Away(text))
-                    if is_busy(&text) && begin.elapsed() < patience => {}
+                Err(StoreError::Away(text)) if is_busy(&text) && begin.elapsed() < patience => {}
                 Err(error) => return Err(error),
             }
         }

@@ -199,17 +199,13 @@ impl Records {
         account: &str,
         files: Option<&[u32]>,
     ) -> Result<Vec<Position>, StoreError> {
-        let mut query =
-            position::Entity::find().filter(position::Column::Account.eq(account));
+        let mut query = position::Entity::find().filter(position::Column::Account.eq(account));
         if let Some(files) = files {
             let ids = files.iter().map(|f| i64::from(*f));
             query = query.filter(position::Column::FileId.is_in(ids));
         }
-        let rows = query
-            .order_by_desc(position::Column::AtMs)
-            .limit(500)
-            .all(&self.database)
-            .await?;
+        let rows =
+            query.order_by_desc(position::Column::AtMs).limit(500).all(&self.database).await?;
         Ok(rows
             .into_iter()
             .filter_map(|row| {

@@ -361,13 +361,14 @@ impl Catalogue {
         let around = self.shelves.get(shelf.around)?;
         let id = |shelf: &Shelf| Place::Container(shelf.node).id(&self.epoch);
         // In a menu a file appears many times; what counts is how many there are.
-        let counted = match Fixed::from_number(shelf.subject).filter(|_| shelf.kind == ShelfKind::Fixed) {
-            Some(Fixed::Root) => Some(Fixed::Folders),
-            Some(Fixed::Video) => Some(Fixed::VideoAll),
-            Some(Fixed::Music) => Some(Fixed::MusicAll),
-            Some(Fixed::Pictures) => Some(Fixed::PictureAll),
-            _ => None,
-        };
+        let counted =
+            match Fixed::from_number(shelf.subject).filter(|_| shelf.kind == ShelfKind::Fixed) {
+                Some(Fixed::Root) => Some(Fixed::Folders),
+                Some(Fixed::Video) => Some(Fixed::VideoAll),
+                Some(Fixed::Music) => Some(Fixed::MusicAll),
+                Some(Fixed::Pictures) => Some(Fixed::PictureAll),
+                _ => None,
+            };
         let counted = match counted {
             Some(fixed) => self.shelf_of(fixed.node()).map(|(_, shelf)| shelf),
             None => Some(shelf),

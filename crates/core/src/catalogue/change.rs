@@ -114,9 +114,7 @@ impl Catalogue {
         }
         let files = self.files.numbers().filter_map(|serial| self.file(serial));
         let playlists = self.playlists.values().map(|p| Change::PutPlaylist((**p).clone()));
-        next.apply(
-            folders.chain(directories).chain(files.map(Change::PutFile)).chain(playlists),
-        );
+        next.apply(folders.chain(directories).chain(files.map(Change::PutFile)).chain(playlists));
         next
     }
 
@@ -197,8 +195,7 @@ impl Catalogue {
         folders.retain(|f| f.serial != folder.serial);
         folders.push(folder);
         folders.sort_by(|a, b| {
-            natural_order(&fold(&a.label), &fold(&b.label))
-                .then_with(|| a.serial.cmp(&b.serial))
+            natural_order(&fold(&a.label), &fold(&b.label)).then_with(|| a.serial.cmp(&b.serial))
         });
         self.put_directory(top, base);
     }
@@ -324,7 +321,6 @@ impl Catalogue {
             base.playlists.insert(serial);
         }
     }
-
 }
 
 /// The title that a file is shown by (CDS-16).

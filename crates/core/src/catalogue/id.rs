@@ -250,8 +250,18 @@ mod tests {
         assert_eq!(Place::parse(&id, "q3v9d0"), Some(Place::File(77)));
         assert_eq!(Place::parse(&id, "aaaaaa"), None);
         for wrong in [
-            "", "00", "../etc", "dq3v9d0", "dq3v9d0+1", "dq3v9d001", "xq3v9d01", "é", "rq3v9d01",
-            "rq3v9d01_2_0", "rq3v9d01_2_1_1", "nq3v9d01",
+            "",
+            "00",
+            "../etc",
+            "dq3v9d0",
+            "dq3v9d0+1",
+            "dq3v9d001",
+            "xq3v9d01",
+            "é",
+            "rq3v9d01",
+            "rq3v9d01_2_0",
+            "rq3v9d01_2_1_1",
+            "nq3v9d01",
         ] {
             assert_eq!(Place::parse(wrong, "q3v9d0"), None, "{wrong}");
         }

@@ -136,6 +136,23 @@ impl List {
         page
     }
 
+    /// Tells each entry whose mark is wanted, in order.
+    pub fn each(
+        &self,
+        wanted: &impl Fn(u32) -> bool,
+        mark: &impl Fn(u32) -> u32,
+        mut tell: impl FnMut(u32),
+    ) {
+        for block in self.blocks() {
+            let (count, entries) = (block.count(wanted) as usize, block.entries());
+            if count == entries.len() {
+                entries.iter().for_each(|entry| tell(*entry));
+            } else if count > 0 {
+                entries.iter().filter(|e| wanted(mark(**e))).for_each(|entry| tell(*entry));
+            }
+        }
+    }
+
     /// Takes entries out. `order` must be the one in which the list stands.
     pub fn take(
         &mut self,
@@ -264,6 +281,9 @@ mod tests {
             prop_assert_eq!(list.iter().collect::<Vec<_>>(), set.iter().copied().collect::<Vec<_>>());
             let mut visible: Vec<u32> = set.iter().copied().filter(|e| seen(mark(*e))).collect();
             prop_assert_eq!(list.count(&seen), visible.len() as u32);
+            let mut told = Vec::new();
+            list.each(&seen, &mark, |e| told.push(e));
+            prop_assert_eq!(&told, &visible);
             if reverse { visible.reverse(); }
             let page: Vec<u32> = visible.into_iter().skip(start as usize).take(count as usize).collect();
             prop_assert_eq!(list.page(&seen, &mark, start, count, reverse), page);

@@ -155,10 +155,8 @@ pub(super) fn pack(file: &File, cell: u16, names: &mut Names) -> Vec<u8> {
             .map(|s| (number(&s.codec), s.language.as_ref().map(&mut number)))
             .collect(),
     };
-    let picture = Picture {
-        orientation: facts.orientation,
-        camera: facts.camera.as_ref().map(&mut number),
-    };
+    let picture =
+        Picture { orientation: facts.orientation, camera: facts.camera.as_ref().map(&mut number) };
     let tail = Tail {
         name: &file.name,
         title: facts.title.as_deref(),

@@ -130,8 +130,11 @@ impl Catalogue {
             total,
             update_id,
         };
-        let containers =
-            if outline.items_only { Vec::new() } else { self.find_containers(&seen, place, &outline) };
+        let containers = if outline.items_only {
+            Vec::new()
+        } else {
+            self.find_containers(&seen, place, &outline)
+        };
         let list = self.whole_list(place, &outline);
         // The usual question of players: everything of one kind. Its list stands ready.
         let all_match = outline.needles.is_empty() && outline.rest.is_empty();
@@ -145,8 +148,21 @@ impl Catalogue {
             let entries = serials.into_iter().filter_map(|s| self.appearance(s, at)).collect();
             return Some(page(entries, list.count(&cell)));
         }
+        // Of a long list only the page is made into objects.
+        if let (Some(scope), true) = (&list, sort.is_empty()) {
+            let serials = self.find_in_list(&seen, scope, &outline);
+            let total = (containers.len() + serials.len()) as u32;
+            let items = serials.iter().filter_map(|serial| self.appearance(*serial, scope.at));
+            let skipped = (start as usize).saturating_sub(containers.len());
+            let wanted = containers.iter().copied().skip(start as usize);
+            let items = items.skip(skipped).take(count as usize);
+            return Some(page(wanted.chain(items).take(count as usize).collect(), total));
+        }
         let items = match list {
-            Some(Scope { list, at, .. }) => self.find_in_list(&seen, list, at, &outline),
+            Some(scope) => {
+                let serials = self.find_in_list(&seen, &scope, &outline).into_iter();
+                serials.filter_map(|serial| self.appearance(serial, scope.at)).collect()
+            }
             None => self.find_below(&seen, place, &outline),
         };
         let total = (containers.len() + items.len()) as u32;
@@ -205,31 +221,39 @@ impl Catalogue {
         Some(Entry::Item { serial, at, count: 0 })
     }
 
-    fn find_in_list(
-        &self,
-        seen: &Seen<'_>,
-        list: &List,
-        at: Option<u32>,
-        outline: &Outline,
-    ) -> Vec<Entry> {
+    fn find_in_list(&self, seen: &Seen<'_>, scope: &Scope<'_>, outline: &Outline) -> Vec<u32> {
         let hits = self.holding(outline);
-        let entries = list.iter().filter(|serial| {
-            hits.as_ref().is_none_or(|hits| hits.holds(*serial))
-                && self.may_match(seen, *serial, outline)
+        let wanted = |cell: u32| {
+            let kind = super::cells::kind_of(cell);
+            seen.cell(cell) && outline.kinds.as_ref().is_none_or(|kinds| kinds.contains(&kind))
+        };
+        let cell_of = |serial| self.record(serial).map_or(0, Record::cell);
+        let mut found = Vec::new();
+        scope.list.each(&wanted, &cell_of, |serial| {
+            if hits.as_ref().is_none_or(|hits| hits.holds(serial))
+                && (outline.rest.is_empty()
+                    || self
+                        .appearance(serial, scope.at)
+                        .is_some_and(|entry| self.rest_matches(&entry, outline)))
+            {
+                found.push(serial);
+            }
         });
-        let entries = entries.filter_map(|serial| self.appearance(serial, at));
-        entries.filter(|entry| self.rest_matches(entry, outline)).collect()
+        found
     }
 
     /// The files whose titles hold all needles.
     fn holding(&self, outline: &Outline) -> Option<Bits> {
         let mut needles = outline.needles.iter();
         let mut bits = Bits::default();
-        self.titles.holding(needles.next()?.as_bytes()).for_each(|serial| bits.put(serial));
+        self.titles.holding(needles.next()?.as_bytes(), |serial| bits.put(serial));
         for needle in needles {
             let mut both = Bits::default();
-            let hits = self.titles.holding(needle.as_bytes()).filter(|s| bits.holds(*s));
-            hits.for_each(|serial| both.put(serial));
+            self.titles.holding(needle.as_bytes(), |serial| {
+                if bits.holds(serial) {
+                    both.put(serial);
+                }
+            });
             bits = both;
         }
         Some(bits)
@@ -237,7 +261,8 @@ impl Catalogue {
 
     fn may_match(&self, seen: &Seen<'_>, serial: u32, outline: &Outline) -> bool {
         let Some(record) = self.record(serial) else { return false };
-        seen.cell(record.cell()) && outline.kinds.as_ref().is_none_or(|k| k.contains(&record.kind()))
+        seen.cell(record.cell())
+            && outline.kinds.as_ref().is_none_or(|k| k.contains(&record.kind()))
     }
 
     fn rest_matches(&self, entry: &Entry, outline: &Outline) -> bool {
@@ -398,6 +423,18 @@ impl Catalogue {
 
     pub(super) fn unpacked(&self, record: Record<'_>) -> Option<crate::facts::Facts> {
         record::unpack(record, &self.names)
+    }
+
+    /// The number of the name by which a property sorts, where it has names.
+    pub(super) fn first_name(&self, serial: u32, property: Property) -> Option<u32> {
+        let music = self.record(serial)?.tail()?.music?;
+        match property {
+            Property::Artist => music.artists.first().copied().or(music.album_artist),
+            Property::Creator => music.artists.first().copied(),
+            Property::Album => music.album,
+            Property::Genre => music.genres.first().copied(),
+            _ => None,
+        }
     }
 
     /// The first value of a property, by which lists are sorted (CDS-44).

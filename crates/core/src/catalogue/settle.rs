@@ -176,7 +176,8 @@ impl Catalogue {
                 let sorted = |a, b| old.file_order(order, a, b);
                 Arc::make_mut(other).take(&edit.take, &sorted, &mark);
             }
-            if kind == ShelfKind::Fixed && Kind::ALL.iter().any(|k| Fixed::all(*k) as u32 == subject)
+            if kind == ShelfKind::Fixed
+                && Kind::ALL.iter().any(|k| Fixed::all(*k) as u32 == subject)
             {
                 all.extend(&edit.take);
             }
@@ -260,7 +261,7 @@ impl Catalogue {
             let counts: Vec<(u32, u32)> =
                 counts.into_iter().map(|(name, count)| (name, count as u32)).collect();
             let Some(shelf) = self.shelves.get_mut(place) else { continue };
-            shelf.spellings = several.then(|| Box::new(counts));
+            shelf.spellings = several.then(|| counts.into());
             if shelf.subject != best {
                 shelf.subject = best;
                 edits.moved.insert(place);
@@ -320,7 +321,8 @@ impl Catalogue {
                 list.add(&add, &|a, b| self.file_order(order, a, b), &mark);
                 Arc::new(list)
             });
-            if kind == ShelfKind::Fixed && Kind::ALL.iter().any(|k| Fixed::all(*k) as u32 == subject)
+            if kind == ShelfKind::Fixed
+                && Kind::ALL.iter().any(|k| Fixed::all(*k) as u32 == subject)
             {
                 all.extend(&edit.add);
             }

@@ -25,7 +25,7 @@ pub(super) struct Shelf {
     /// The shelf around it; the root's is itself.
     pub around: u32,
     /// Spellings of the subject and how many appearances use each, where there are several.
-    pub spellings: Option<Box<Vec<(u32, u32)>>>,
+    pub spellings: Option<Box<[(u32, u32)]>>,
     pub cells: Cells,
     /// Of the set of its cells.
     pub mark: u32,
@@ -82,8 +82,18 @@ impl Catalogue {
             ShelfKind::Year => shelf.subject.to_string().into(),
             ShelfKind::Month => {
                 const MONTHS: [&str; 12] = [
-                    "January", "February", "March", "April", "May", "June", "July", "August",
-                    "September", "October", "November", "December",
+                    "January",
+                    "February",
+                    "March",
+                    "April",
+                    "May",
+                    "June",
+                    "July",
+                    "August",
+                    "September",
+                    "October",
+                    "November",
+                    "December",
                 ];
                 let month = (shelf.subject as usize).checked_sub(1).and_then(|m| MONTHS.get(m));
                 (*month.unwrap_or(&"Undated")).into()

@@ -30,11 +30,12 @@ pub(super) enum Entry {
 }
 
 type Key = (NodeId, u32, Vec<SortKey>);
+type Kept = (Key, Arc<Vec<Entry>>);
 
 /// Containers sorted in other orders than their own, kept while they do not change; all
 /// snapshots share them.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Sorted(Arc<Mutex<Vec<(Key, Arc<Vec<Entry>>)>>>);
+pub(super) struct Sorted(Arc<Mutex<Vec<Kept>>>);
 
 /// Sorted containers kept, and entries in all of them together.
 const KEPT: usize = 16;
@@ -52,7 +53,7 @@ impl Sorted {
     fn put(&self, key: Key, list: Arc<Vec<Entry>>) {
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         kept.push((key, list));
-        let too_many = |kept: &Vec<(Key, Arc<Vec<Entry>>)>| {
+        let too_many = |kept: &Vec<Kept>| {
             kept.len() > KEPT || kept.iter().map(|(_, l)| l.len()).sum::<usize>() > ENTRIES
         };
         while kept.len() > 1 && too_many(&kept) {
@@ -171,6 +172,11 @@ impl Catalogue {
                 };
                 entries.iter().map(value).collect()
             }
+            Property::Artist | Property::Creator | Property::Album | Property::Genre
+                if entries.iter().all(|e| matches!(e, Entry::Item { .. })) =>
+            {
+                self.name_ranks(entries, by)
+            }
             _ => self.text_ranks(entries, |entry| match self.first_value(entry, by) {
                 Some(Value::Text(text)) => Some(fold(&text)),
                 _ => None,
@@ -178,11 +184,32 @@ impl Catalogue {
         }
     }
 
-    fn text_ranks(
-        &self,
-        entries: &[Entry],
-        text: impl Fn(&Entry) -> Option<String>,
-    ) -> Vec<u64> {
+    /// As [`text_ranks`](Self::text_ranks) of names, each of which is folded and compared
+    /// only once.
+    fn name_ranks(&self, entries: &[Entry], by: Property) -> Vec<u64> {
+        let name = |entry: &Entry| match entry {
+            Entry::Item { serial, .. } => self.first_name(*serial, by),
+            Entry::Container(_) => None,
+        };
+        let rows: Vec<Option<u32>> = entries.iter().map(name).collect();
+        let mut distinct: Vec<u32> = rows.iter().copied().flatten().collect();
+        distinct.sort_unstable();
+        distinct.dedup();
+        let folded = |name: u32| self.names.folded(name);
+        distinct.sort_by(|a, b| natural_order(folded(*a), folded(*b)));
+        let mut ranks: HashMap<u32, u64> = HashMap::with_capacity(distinct.len());
+        let mut rank = 0;
+        for (at, name) in distinct.iter().enumerate() {
+            if at > 0 && folded(distinct[at - 1]) != folded(*name) {
+                rank = at as u64;
+            }
+            ranks.insert(*name, rank);
+        }
+        let rank = |row: Option<u32>| row.and_then(|name| ranks.get(&name).copied());
+        rows.into_iter().map(|row| rank(row).unwrap_or(u64::MAX)).collect()
+    }
+
+    fn text_ranks(&self, entries: &[Entry], text: impl Fn(&Entry) -> Option<String>) -> Vec<u64> {
         let mut numbers: HashMap<String, u32> = HashMap::new();
         let mut rows: Vec<Option<u32>> = Vec::with_capacity(entries.len());
         for entry in entries {

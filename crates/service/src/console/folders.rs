@@ -73,7 +73,9 @@ fn next_scan(known: &scan::Known) -> String {
         _ if known.away.is_some() => "when the folder is back".into(),
         Noticed::Unknown => "at once".into(),
         Noticed::Watched => "as soon as something changes in it".into(),
-        Noticed::Polled(seconds) => format!("every {seconds} s, as changes in it cannot be watched"),
+        Noticed::Polled(seconds) => {
+            format!("every {seconds} s, as changes in it cannot be watched")
+        }
     }
 }
 

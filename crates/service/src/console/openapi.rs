@@ -280,7 +280,10 @@ pub fn document() -> OpenApi {
     let mut paths = PathsBuilder::new();
     for (method, path, id, summary, body, answer) in rows() {
         let mut operation = OperationBuilder::new().operation_id(Some(id)).summary(Some(summary));
-        for name in ["id", "stamp", "size", "number"].into_iter().filter(|n| path.contains(&format!("{{{n}}}"))) {
+        for name in ["id", "stamp", "size", "number"]
+            .into_iter()
+            .filter(|n| path.contains(&format!("{{{n}}}")))
+        {
             operation = operation.parameter(parameter(name, ParameterIn::Path, Required::True));
         }
         let queries: &[&str] = match path {

@@ -111,16 +111,14 @@ fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>)
         }
         "Browse" => match Browse::read(call) {
             Ok(browse) => {
-                let page =
-                    present::browse(&catalogue, &asker.met.decision, &browse, form(asker));
+                let page = present::browse(&catalogue, &asker.met.decision, &browse, form(asker));
                 listed(page, browse.object == "0", asker)
             }
             Err(fault) => (Err(fault), None),
         },
         "Search" => match Search::read(call) {
             Ok(search) => {
-                let page =
-                    present::search(&catalogue, &asker.met.decision, &search, form(asker));
+                let page = present::search(&catalogue, &asker.met.decision, &search, form(asker));
                 listed(page, search.container == "0", asker)
             }
             Err(fault) => (Err(fault), None),

@@ -1,6 +1,6 @@
 //! Art, smaller forms of pictures, and subtitles (requirements 5.8).
 
-use actix_web::http::header;
+use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::catalogue::Node;
@@ -15,14 +15,17 @@ use crate::house::House;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     for (path, handler) in [("/art/{name}", Shown::Art), ("/captions/{name}", Shown::Captions)] {
-        let answer = move |request: HttpRequest, name: web::Path<String>, house: web::Data<House>| {
-            answer(handler, request, name.into_inner(), house)
-        };
+        let answer =
+            move |request: HttpRequest, name: web::Path<String>, house: web::Data<House>| {
+                answer(handler, request, name.into_inner(), house)
+            };
         let resource = web::resource(path)
             .route(web::get().to(answer))
             .route(web::head().to(answer))
             .default_service(web::to(|| async {
-                HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "GET, HEAD")).finish()
+                HttpResponse::MethodNotAllowed()
+                    .insert_header((header::ALLOW, "GET, HEAD"))
+                    .finish()
             }));
         config.service(resource);
     }
@@ -82,7 +85,7 @@ async fn answer(
     };
     let mut answer = HttpResponse::Ok();
     if let Err(status) = dlna_fields(&request, &info, &mut answer) {
-        return status;
+        return HttpResponse::build(status).finish();
     }
     let kind = match info.mime.starts_with("text/") {
         true => format!("{}; charset=utf-8", info.mime),
@@ -98,17 +101,17 @@ fn dlna_fields(
     request: &HttpRequest,
     info: &ProtocolInfo,
     answer: &mut actix_web::HttpResponseBuilder,
-) -> Result<(), HttpResponse> {
+) -> Result<(), StatusCode> {
     let headers = request.headers();
     let mode = TransferMode::choose(named(headers, "transfermode.dlna.org"), info.flags)
-        .map_err(|_| HttpResponse::NotAcceptable().finish())?;
+        .map_err(|_| StatusCode::NOT_ACCEPTABLE)?;
     answer.insert_header(("transfermode.dlna.org", mode.word()));
     match named(headers, "getcontentfeatures.dlna.org").map(str::trim) {
         None => {}
         Some("1") => {
             answer.insert_header(("contentfeatures.dlna.org", info.features()));
         }
-        Some(_) => return Err(HttpResponse::BadRequest().finish()),
+        Some(_) => return Err(StatusCode::BAD_REQUEST),
     }
     Ok(())
 }

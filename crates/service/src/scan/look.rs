@@ -65,7 +65,8 @@ impl Job {
 
     fn is_excluded(&self, path: &str) -> bool {
         self.excluded.iter().any(|out| {
-            path.strip_prefix(out.as_str()).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+            path.strip_prefix(out.as_str())
+                .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
         })
     }
 
@@ -294,6 +295,10 @@ impl Job {
                     added_ms,
                     ..facts
                 };
+                let mut facts = facts;
+                if facts.kind == Kind::Music && facts.track.0.is_none() {
+                    facts.track.0 = episode::track(&file.name);
+                }
                 let serial = recorded.map(|r| r.serial);
                 Looked::Facts { path, facts: Box::new(facts), serial, moved_from: None }
             }
@@ -343,9 +348,7 @@ impl Job {
                 }
                 Looked::Playlist { path, entries: paths, streams }
             }
-            Err(error) => {
-                Looked::Left(LeftOut { path, reason: format!("playlist: {error}") })
-            }
+            Err(error) => Looked::Left(LeftOut { path, reason: format!("playlist: {error}") }),
         }
     }
 
@@ -403,8 +406,7 @@ impl Beside {
         };
         let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase();
         let named = |stem: &str| self.pictures.get(stem).cloned();
-        let art = named(&stem)
-            .or_else(|| sidecar::COVERS.into_iter().find_map(|cover| named(cover)));
+        let art = named(&stem).or_else(|| sidecar::COVERS.into_iter().find_map(named));
         (captions, art)
     }
 }

@@ -292,8 +292,10 @@ async fn scan(
         return Err(away(house, folder, "it is not there").await);
     }
     for (path, entries, streams) in lists {
-        let missing =
-            book.put_playlist(house, &root, &path, &entries, &mut batch).await.map_err(|e| e.to_string())?;
+        let missing = book
+            .put_playlist(house, &root, &path, &entries, &mut batch)
+            .await
+            .map_err(|e| e.to_string())?;
         let told = |n: usize, what: &str| (n > 0).then(|| format!("{n} {what}"));
         let parts = [
             told(missing, "of its entries are not published"),

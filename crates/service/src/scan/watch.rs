@@ -127,7 +127,10 @@ async fn watch(house: Arc<House>, folder: Folder) {
 }
 
 /// Watches a tree; what changes in it comes out of the channel.
-fn watcher(root: &Path, sender: mpsc::UnboundedSender<PathBuf>) -> Result<RecommendedWatcher, String> {
+fn watcher(
+    root: &Path,
+    sender: mpsc::UnboundedSender<PathBuf>,
+) -> Result<RecommendedWatcher, String> {
     if let Some(kind) = remote(root) {
         return Err(format!("{kind} tells of no changes made elsewhere"));
     }

@@ -1,0 +1,214 @@
+//! The content directory over the wire: views, Search, art, subtitles, playlists.
+
+use mostra_tests::raw::{self, ask, between, browse, call};
+use mostra_tests::{House, in_a_house, top, until};
+
+const TV: &str = "127.0.0.66";
+const OTHER: &str = "127.0.0.67";
+
+fn meet(house: &House, address: &str) {
+    ask(address, "GET", "/about/device.xml", "");
+    until(30, "the device", || house.device(address));
+}
+
+fn plain(text: &str) -> String {
+    text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
+}
+
+fn search(from: &str, container: &str, criteria: &str, start: u32, count: u32) -> String {
+    let criteria = criteria.replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;");
+    let arguments = format!(
+        "<ContainerID>{container}</ContainerID><SearchCriteria>{criteria}</SearchCriteria>\
+         <Filter>*</Filter><StartingIndex>{start}</StartingIndex>\
+         <RequestedCount>{count}</RequestedCount><SortCriteria></SortCriteria>"
+    );
+    call(from, "content", "Search", &arguments).text()
+}
+
+fn titles(answer: &str) -> Vec<String> {
+    let text = plain(answer);
+    let parts = text.split("<dc:title>").skip(1);
+    parts.map(|p| p.split("</dc:title>").next().unwrap().to_owned()).collect()
+}
+
+fn number(text: &str, name: &str) -> u32 {
+    between(text, &format!("<{name}>"), &format!("</{name}>")).unwrap().parse().unwrap()
+}
+
+#[test]
+fn a_player_searches_by_class_and_by_words() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        for folder in ["Films", "Sound", "Pictures"] {
+            house.publish(folder);
+        }
+        meet(&house, TV);
+        assert!(search(TV, "0", "*", 0, 0).contains("<TotalMatches>0<"), "it waits");
+        house.admit(TV);
+        let audio = "upnp:class derivedfrom \"object.item.audioItem\" and @refID exists false";
+        let found = search(TV, "0", audio, 0, 0);
+        assert_eq!((number(&found, "NumberReturned"), number(&found, "TotalMatches")), (7, 7));
+        assert!(!plain(&found).contains("refID"), "originals only");
+        // Pages join, in one order.
+        let pages: Vec<String> =
+            (0..7).flat_map(|n| titles(&search(TV, "0", audio, n, 1))).collect();
+        assert_eq!(pages, titles(&found));
+        assert_eq!(pages[0], "Bell test");
+        // In a menu, its own appearances.
+        let found = search(TV, "video", "dc:title contains \"FOG\"", 0, 0);
+        assert!(plain(&found).contains("refID=\""), "{found}");
+        let albums = search(TV, "0", "upnp:class = \"object.container.album.musicAlbum\"", 0, 0);
+        assert!(titles(&albums).contains(&"Slack Water".to_owned()));
+        for wrong in ["dc:title contains water", "and", "x:mood = \"calm\"", "(dc:title = \"a\""] {
+            assert!(search(TV, "0", wrong, 0, 0).contains("<errorCode>708<"), "{wrong}");
+        }
+        assert!(search(TV, "nowhere", "*", 0, 0).contains("<errorCode>710<"));
+        // What a grant hides is not found.
+        house.mostra(&["device", "admit", TV, "--kinds", "picture"]);
+        assert!(search(TV, "0", audio, 0, 0).contains("<TotalMatches>0<"));
+        assert!(search(TV, "music", audio, 0, 0).contains("<errorCode>710<"));
+    });
+}
+
+#[test]
+fn people_find_films_music_and_pictures_by_what_they_know() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        for folder in ["Films", "Sound", "Pictures"] {
+            house.publish(folder);
+        }
+        let list = |way: &[&str]| {
+            let mut id = "0".to_owned();
+            for title in way {
+                let page = house.json(&["catalogue", "list", &id]);
+                let objects = page["objects"].as_array().unwrap().clone();
+                let next = objects.iter().find(|o| o["title"] == *title);
+                id = next.unwrap_or_else(|| panic!("{title} in {page}"))["id"]
+                    .as_str()
+                    .unwrap()
+                    .to_owned();
+            }
+            let page = house.json(&["catalogue", "list", &id]);
+            let objects = page["objects"].as_array().unwrap();
+            objects.iter().map(|o| o["title"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+        };
+        assert_eq!(list(&["Video", "Series"]), ["Fog signal"]);
+        assert_eq!(list(&["Video", "Series", "Fog signal", "Season 1"]).len(), 3);
+        assert_eq!(
+            list(&["Music", "Artists", "Halyard Choir", "Slack Water"]),
+            ["Slack Water", "Ebb", "Flood"]
+        );
+        assert_eq!(list(&["Pictures", "Albums"]), ["Keepers", "Storm", "Tides"]);
+        assert!(list(&["Pictures", "By date taken"]).contains(&"2023".to_owned()));
+        assert!(!list(&["Music"]).contains(&"Composers".to_owned()), "empty views are not shown");
+        let found = house.mostra(&["catalogue", "search", "storm", "10"]);
+        assert!(found.contains("Storm 10") && !found.contains("Storm 1 "), "{found}");
+        assert!(
+            house.mostra(&["catalogue", "search", "nothing", "such"]).contains("Nothing is found")
+        );
+        let pictures = house.json(&["catalogue", "list", "0", "--kinds", "picture"]);
+        assert_eq!(pictures["total"], 2, "as a grant of pictures would show it");
+        // Titles by file names, and back.
+        house.mostra(&["house", "titles", "file-names"]);
+        until(30, "titles by file names", || {
+            (list(&["Music", "Albums", "Slack Water"])[0] == "01 Slack Water").then_some(())
+        });
+        house.mostra(&["house", "mime", "mp4", "video/x-m4v"]);
+        let film = house.json(&["catalogue", "search", "Harbour"])["objects"][0].clone();
+        assert_eq!(film["facts"]["mime"], "video/x-m4v");
+        assert!(house.mostra_fails(&["house", "mime", "mp4", "film"]).contains("cannot be sent"));
+    });
+}
+
+#[test]
+fn art_and_subtitles_are_for_those_let_in() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        house.publish("Pictures");
+        meet(&house, TV);
+        meet(&house, OTHER);
+        house.admit(TV);
+        let pictures = plain(&browse(TV, "pictures-all").text());
+        let at = &pictures[pictures.find("<dc:title>Storm 10</dc:title>").unwrap()..];
+        let url =
+            between(at, "dlna:profileID=\"JPEG_TN\">http://127.0.0.1:7640", "</upnp:albumArtURI>")
+                .unwrap();
+        let art = ask(TV, "GET", url, "getcontentFeatures.dlna.org: 1\r\n");
+        assert_eq!((art.status, art.field("content-type")), (200, Some("image/jpeg")));
+        let features = art.field("contentfeatures.dlna.org").unwrap();
+        assert!(features.starts_with("DLNA.ORG_PN=JPEG_TN;") && features.contains("DLNA.ORG_CI=1"));
+        let (width, height) = jpeg_size(&art.body);
+        assert!(width <= 160 && height == 160, "upright: {width}x{height}");
+        // The listing says the size that comes.
+        let at = &at[at.find("JPEG_SM").unwrap()..];
+        let said = between(at, "resolution=\"", "\"").unwrap().to_owned();
+        let small = between(at, "http://127.0.0.1:7640", "<").unwrap();
+        let (width, height) = jpeg_size(&ask(TV, "GET", small, "").body);
+        assert_eq!(format!("{width}x{height}"), said);
+        assert_eq!(ask(OTHER, "GET", url, "").status, 403);
+        let films = plain(&browse(TV, "video-all").text());
+        let at = &films[films.find("<dc:title>Lamp-room tour</dc:title>").unwrap()..];
+        let captions = between(at, "http-get:*:text/srt:", "</res>").unwrap();
+        let captions = &captions[captions.find("/captions/").unwrap()..];
+        let text = ask(TV, "GET", captions, "");
+        assert_eq!(text.status, 200);
+        assert!(text.text().contains(" --> ") && text.text().contains("\r\n"));
+        assert_eq!(ask(OTHER, "GET", captions, "").status, 403);
+        // A film's picture is taken from it.
+        let url = between(at, "JPEG_TN\">http://127.0.0.1:7640", "<").unwrap();
+        assert_eq!(jpeg_size(&ask(TV, "GET", url, "").body).0, 160);
+        for wrong in ["/art/x.0.tn.jpg", "/art/x", "/captions/x.9.srt", "/art/..%2f..%2fetc"] {
+            assert_eq!(ask(TV, "GET", wrong, "").status, 404, "{wrong}");
+        }
+        house.mostra(&["device", "refuse", TV]);
+        assert_eq!(ask(TV, "GET", url, "").status, 403);
+    });
+}
+
+/// Width and height from a baseline frame header.
+fn jpeg_size(jpeg: &[u8]) -> (u32, u32) {
+    let at = jpeg.windows(2).position(|w| w == [0xff, 0xc0]).expect("a baseline frame");
+    let number = |n: usize| u32::from(jpeg[at + n]) << 8 | u32::from(jpeg[at + n + 1]);
+    (number(7), number(5))
+}
+
+#[test]
+fn playlists_are_containers_in_list_order() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        let copied = std::process::Command::new("cp")
+            .args(["-r", top().join("demo/media/Sound").to_str().unwrap()])
+            .arg(folder.path().join("Sound"))
+            .status()
+            .unwrap();
+        assert!(copied.success());
+        let list = "#EXTM3U\r\nSound\\Night log.mp3\r\nSound/Orla Venn/Ropework/01 Bowline.mp3\r\n\
+                    Sound/Night log.mp3\r\nnot/there.mp3\r\n/etc/passwd\r\n";
+        std::fs::write(folder.path().join("Evening.m3u"), list).unwrap();
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+        meet(&house, TV);
+        house.admit(TV);
+        let lists = plain(&browse(TV, "playlists").text());
+        assert!(lists.contains("object.container.playlistContainer"), "{lists}");
+        let id = between(&lists, "<container id=\"", "\"").unwrap().to_owned();
+        let listed = browse(TV, &id).text();
+        assert_eq!(titles(&listed), ["Night log", "Bowline", "Night log"]);
+        let ids: std::collections::BTreeSet<String> = plain(&listed)
+            .split("<item id=\"")
+            .skip(1)
+            .map(|p| p.split('"').next().unwrap().to_owned())
+            .collect();
+        assert_eq!(ids.len(), 3, "each appearance has its own id");
+        let film = raw::media_path(&browse(TV, &id), "Night log");
+        assert_eq!(ask(TV, "HEAD", &film, "").status, 200);
+        let shown = house.mostra(&["folder", "show", "Sandbox"]);
+        assert!(shown.contains("2 of its entries are not published"), "{shown}");
+        // The list follows what happens to its files.
+        std::fs::remove_file(folder.path().join("Sound/Night log.mp3")).unwrap();
+        until(30, "the list without it", || {
+            (titles(&browse(TV, &id).text()) == ["Bowline"]).then_some(())
+        });
+    });
+}

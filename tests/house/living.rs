@@ -1,0 +1,260 @@
+//! Folders live: what changes in them shows by itself, and files are never touched.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use mostra_tests::{House, in_a_house, top, until};
+use serde_json::Value;
+
+fn media(name: &str) -> PathBuf {
+    top().join("demo/media").join(name)
+}
+
+/// Items of all kinds: title to the original's id.
+fn items(house: &House) -> BTreeMap<String, String> {
+    let criteria = "upnp:class derivedfrom \"object.item\"";
+    let found = house.json(&["catalogue", "search", "--criteria", criteria]);
+    let objects = found["objects"].as_array().unwrap();
+    let text = |o: &Value, name: &str| o[name].as_str().unwrap().to_owned();
+    objects.iter().map(|o| (text(o, "title"), text(o, "id"))).collect()
+}
+
+fn titles(house: &House) -> Vec<String> {
+    items(house).into_keys().collect()
+}
+
+fn await_titles(house: &House, expected: &[&str]) -> Duration {
+    let begin = Instant::now();
+    until(30, &format!("{expected:?}"), || (titles(house) == expected).then_some(()));
+    begin.elapsed()
+}
+
+fn publish(house: &House, folder: &Path) {
+    house.mostra(&["folder", "add", folder.to_str().unwrap(), "--label", "Sandbox"]);
+    until(30, "the folder to be watched", || {
+        let next = house.json(&["folder", "list"])[0]["next_scan"].clone();
+        next.as_str().unwrap().contains("as soon as something changes").then_some(())
+    });
+}
+
+#[test]
+fn what_changes_shows_by_itself_and_ids_stay() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        fs::create_dir_all(at("Storm/Old")).unwrap();
+        fs::copy(media("Films/Lamp-room tour.mp4"), at("tour.mp4")).unwrap();
+        fs::copy(media("Pictures/Storm/Storm 1.jpg"), at("Storm/one.jpg")).unwrap();
+        fs::copy(media("Pictures/Storm/Storm 2.jpg"), at("Storm/Old/two.jpg")).unwrap();
+        publish(&house, folder.path());
+        let before = items(&house);
+        assert_eq!(before.len(), 3);
+
+        // New: complete when it appears, by copying.
+        fs::copy(media("Pictures/Tides/Neap tide.jpg"), at("Storm/neap.jpg")).unwrap();
+        let took = await_titles(&house, &["Lamp-room tour", "neap", "one", "two"]);
+        assert!(took < Duration::from_secs(5), "a new file took {took:?}");
+
+        // Renamed, and moved: the same objects.
+        fs::rename(at("Storm/one.jpg"), at("Storm/uno.jpg")).unwrap();
+        await_titles(&house, &["Lamp-room tour", "neap", "two", "uno"]);
+        assert_eq!(items(&house)["uno"], before["one"]);
+        fs::rename(at("Storm/Old"), at("Kept")).unwrap();
+        until(30, "the moved folder", || {
+            let object = house.json(&["catalogue", "show", &before["two"]]);
+            let parent = object["parent"].as_str().unwrap().to_owned();
+            (house.json(&["catalogue", "show", &parent])["title"] == "Kept").then_some(())
+        });
+
+        // A whole directory comes, with one inside it.
+        let outside = tempfile::tempdir_in(folder.path().parent().unwrap()).unwrap();
+        fs::create_dir_all(outside.path().join("New/Deep")).unwrap();
+        fs::copy(media("Sound/Night log.mp3"), outside.path().join("New/Deep/log.mp3")).unwrap();
+        fs::rename(outside.path().join("New"), at("New")).unwrap();
+        await_titles(&house, &["Lamp-room tour", "Night log", "neap", "two", "uno"]);
+
+        // Gone.
+        fs::remove_dir_all(at("New")).unwrap();
+        fs::remove_file(at("tour.mp4")).unwrap();
+        await_titles(&house, &["neap", "two", "uno"]);
+
+        let scans = house.json(&["folder", "scans", "Sandbox"])["reports"].clone();
+        let all: Vec<(String, String)> = scans
+            .as_array()
+            .unwrap()
+            .iter()
+            .flat_map(|r| r["files"].as_array().unwrap())
+            .map(|f| (f["what"].to_string(), f["path"].to_string()))
+            .collect();
+        for (what, path) in [
+            ("added", "Storm/neap.jpg"),
+            ("changed", "Storm/uno.jpg"),
+            ("changed", "Kept/two.jpg"),
+            ("added", "New/Deep/log.mp3"),
+            ("gone", "tour.mp4"),
+        ] {
+            let wanted = (format!("{what:?}"), format!("{path:?}"));
+            assert!(all.contains(&wanted), "{what} {path} in {all:?}");
+        }
+    });
+}
+
+#[test]
+fn a_file_that_is_still_written_comes_when_it_is_complete() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        fs::copy(media("Sound/Night log.mp3"), folder.path().join("log.mp3")).unwrap();
+        publish(&house, folder.path());
+        let whole = fs::read(media("Films/Lamp-room tour.mp4")).unwrap();
+        let mut film = fs::File::create(folder.path().join("tour.mp4")).unwrap();
+        // Slowly, in pieces; the index of this file stands at its end.
+        let begin = Instant::now();
+        for piece in whole.chunks(whole.len() / 12) {
+            film.write_all(piece).unwrap();
+            film.flush().unwrap();
+            std::thread::sleep(Duration::from_millis(200));
+            assert_eq!(titles(&house), ["Night log"], "after {:?}", begin.elapsed());
+        }
+        drop(film);
+        let took = await_titles(&house, &["Lamp-room tour", "Night log"]);
+        assert!(took < Duration::from_secs(4), "{took:?}");
+        let left = house.json(&["folder", "show", "Sandbox"])[1]["files"].clone();
+        assert_eq!(left, Value::Array(vec![]), "nothing is left out in the end");
+    });
+}
+
+#[test]
+fn a_folder_that_goes_away_comes_back_with_the_same_ids() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let around = tempfile::tempdir().unwrap();
+        let (here, away) = (around.path().join("drive"), around.path().join("elsewhere"));
+        fs::create_dir(&here).unwrap();
+        fs::copy(media("Sound/Night log.mp3"), here.join("log.mp3")).unwrap();
+        fs::copy(media("Pictures/Storm/Storm 1.jpg"), here.join("one.jpg")).unwrap();
+        publish(&house, &here);
+        house.publish("Films");
+        let before = items(&house);
+        fs::rename(&here, &away).unwrap();
+        let shown = until(30, "the folder to be away", || {
+            let shown = house.mostra(&["folder", "list"]);
+            shown.contains("away since").then_some(shown)
+        });
+        assert!(shown.contains("Films"), "{shown}");
+        assert_eq!(items(&house).len(), before.len() - 2, "only its own items are hidden");
+        fs::rename(&away, &here).unwrap();
+        until(30, "the folder to be back", || (items(&house) == before).then_some(()));
+    });
+}
+
+#[test]
+fn sub_folders_can_be_left_out_and_taken_in_again() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Pictures");
+        let before = titles(&house);
+        let said = house.mostra(&["folder", "leave-out", "Pictures", "Storm"]);
+        assert!(said.contains("Storm"), "{said}");
+        until(30, "the sub-folder to go", || (titles(&house).len() == 7).then_some(()));
+        assert!(
+            house.mostra_fails(&["folder", "leave-out", "Pictures", "../x"]).contains("no place")
+        );
+        house.mostra(&["folder", "leave-out", "Pictures", "--none"]);
+        until(30, "it to come back", || (titles(&house) == before).then_some(()));
+    });
+}
+
+#[test]
+fn odd_files_each_have_their_outcome() {
+    in_a_house(|house| {
+        use std::os::unix::ffi::OsStrExt;
+        let _service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        let picture = fs::read(media("Pictures/Storm/Storm 1.jpg")).unwrap();
+        fs::write(at("named.mp4"), &picture).unwrap();
+        fs::write(at("empty.mp3"), b"").unwrap();
+        fs::write(at("cut.mp4"), &fs::read(media("Films/Harbour at dawn.mp4")).unwrap()[..9000])
+            .unwrap();
+        fs::write(folder.path().join(std::ffi::OsStr::from_bytes(b"bad\xff.jpg")), &picture)
+            .unwrap();
+        let long = format!("{}.jpg", "l".repeat(251));
+        fs::write(at(&long), &picture).unwrap();
+        let deep: PathBuf =
+            (0..60).fold(folder.path().to_owned(), |path, n| path.join(format!("d{n}")));
+        fs::create_dir_all(&deep).unwrap();
+        fs::write(deep.join("deep.jpg"), &picture).unwrap();
+        std::os::unix::fs::symlink("/etc/hostname", at("link.jpg")).unwrap();
+        publish(&house, folder.path());
+        assert_eq!(titles(&house), ["l".repeat(251).as_str(), "named"]);
+        let object = house.json(&["catalogue", "show", &items(&house)["named"]]);
+        assert_eq!(object["facts"]["mime"], "image/jpeg", "contents decide");
+        // What was written a moment ago may still grow; then its outcome stands.
+        let left = until(30, "the outcomes", || {
+            let left = house.json(&["folder", "show", "Sandbox"])[1]["files"].clone();
+            (!left.to_string().contains("still being written")).then_some(left)
+        });
+        let reason = |path: &str| {
+            let all = left.as_array().unwrap();
+            let file = all.iter().find(|f| f["path"].as_str().unwrap().starts_with(path));
+            file.unwrap_or_else(|| panic!("{path} in {left}"))["reason"]
+                .as_str()
+                .unwrap()
+                .to_owned()
+        };
+        assert!(reason("empty.mp3").contains("empty"));
+        assert!(reason("cut.mp4").contains("damaged"));
+        assert!(reason("bad").contains("UTF-8"));
+        assert!(reason("d0/d1").contains("folders deep"));
+        assert!(reason("link.jpg").contains("link"));
+    });
+}
+
+#[test]
+fn no_file_is_ever_changed() {
+    in_a_house(|house| {
+        let folder = tempfile::tempdir().unwrap();
+        let copied = std::process::Command::new("cp")
+            .args(["-r", top().join("demo/media").to_str().unwrap()])
+            .arg(folder.path().join("all"))
+            .status()
+            .unwrap();
+        assert!(copied.success());
+        let state = || {
+            let output = std::process::Command::new("sh")
+                .args([
+                    "-c",
+                    "find . -type f -exec sha256sum {} + -printf '%p %s %T@ %m\\n' | sort",
+                ])
+                .current_dir(folder.path())
+                .output()
+                .unwrap();
+            String::from_utf8(output.stdout).unwrap()
+        };
+        let before = state();
+        let mut service = house.begin();
+        publish(&house, &folder.path().join("all"));
+        for id in items(&house).into_values() {
+            let object = house.json(&["catalogue", "show", &id]);
+            if let Some(art) = object["art"].as_str() {
+                let token = fs::read_to_string(house.data.path().join("token")).unwrap();
+                let request = format!(
+                    "GET /api/v1{art}tn HTTP/1.1\r\nHost: 127.0.0.1:7641\r\nAuthorization: Bearer {}\r\nConnection: close\r\n\r\n",
+                    token.trim()
+                );
+                let answer =
+                    mostra_tests::raw::exchange("127.0.0.1", "127.0.0.1:7641", &request).unwrap();
+                assert_eq!(answer.status, 200, "{art}");
+                assert_eq!(&answer.body[..2], [0xff, 0xd8]);
+            }
+        }
+        house.mostra(&["folder", "rescan", "Sandbox"]);
+        assert!(service.stop());
+        assert_eq!(state(), before);
+    });
+}
