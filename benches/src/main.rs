@@ -3,7 +3,9 @@
 
 mod browse;
 mod files;
+mod loaded;
 mod million;
+mod scan;
 mod start;
 
 use std::fmt::Write as _;
@@ -12,10 +14,28 @@ use std::process::Command;
 use mostra_tests::{in_a_house, top};
 
 fn main() {
-    if std::env::args().nth(1).as_deref() == Some("core") {
+    // One part alone, printed and not recorded.
+    if let Some(part) = std::env::args().nth(1) {
         let mut report = String::new();
-        million::measure(&mut report);
-        print!("{report}");
+        if part == "core" {
+            million::measure(&mut report);
+            print!("{report}");
+            return;
+        }
+        in_a_house(move |house| {
+            let mut service = house.begin();
+            match part.as_str() {
+                "browse" => browse::measure(&house, &mut report),
+                "files" => files::measure(&house, &mut report),
+                "scan" => scan::measure(&house, &mut report),
+                "loaded" => {
+                    service.stop();
+                    loaded::measure(&house, &mut report);
+                }
+                other => panic!("{other} is no part: core, browse, files, scan, loaded"),
+            }
+            print!("{report}");
+        });
         return;
     }
     in_a_house(|house| {
@@ -37,7 +57,10 @@ fn main() {
         let mut service = start::measure(&house, &mut report);
         browse::measure(&house, &mut report);
         files::measure(&house, &mut report);
+        scan::measure(&house, &mut report);
         service.stop();
+        loaded::measure(&house, &mut report);
+        million::measure(&mut report);
         let notes = std::fs::read_to_string(top().join("benches/notes.md")).unwrap_or_default();
         report += &notes;
         std::fs::write(top().join("docs/benchmarks.md"), &report).expect("docs/benchmarks.md");

@@ -166,6 +166,21 @@ fn art_and_subtitles_are_for_those_let_in() {
     });
 }
 
+#[test]
+fn people_read_what_a_container_is() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Sound");
+        meet(&house, TV);
+        house.admit(TV);
+        let root = plain(&browse(TV, "0").text());
+        let containers = root.matches("<container ").count();
+        assert_eq!(containers, 2, "Music and Folders; what is empty is not shown: {root}");
+        assert_eq!(root.matches(" searchable=\"1\"").count(), containers);
+        assert_eq!(root.matches(" restricted=\"1\"").count(), containers);
+    });
+}
+
 /// Width and height from a baseline frame header.
 fn jpeg_size(jpeg: &[u8]) -> (u32, u32) {
     let at = jpeg.windows(2).position(|w| w == [0xff, 0xc0]).expect("a baseline frame");

@@ -700,3 +700,27 @@ fn pictures_come_with_smaller_ones_and_albums_with_art() {
     let albums = present::browse(&catalogue, &decision, &browse("picture-albums", 0, 1), FORM);
     assert!(albums.unwrap().result.contains("albumArtURI"));
 }
+
+#[test]
+fn a_large_batch_stands_as_many_small_ones() {
+    let numbers: Vec<u32> = (1..5000).collect();
+    let put = |n: &u32| facts_file(*n, 100, &format!("Tide {}", n % 700), n * 7);
+    let mut large = Catalogue::new(EPOCH, 1);
+    large.apply([folder(1)]);
+    large.apply(numbers.iter().map(put));
+    let mut small = Catalogue::new(EPOCH, 1);
+    small.apply([folder(1)]);
+    for numbers in numbers.chunks(50) {
+        small.apply(numbers.iter().map(put));
+    }
+    assert_eq!(large.item_count(), small.item_count());
+    for id in ["video-all", "music-all", "pictures-all", "pictures-newest", "albums", "series"] {
+        for order in ["", "+dc:date", "-dc:title"] {
+            let keys = sort::parse(order).unwrap();
+            for start in (0..2000).step_by(400) {
+                let page = |c: &Catalogue| c.children(&whole(), id, start, 50, &keys).unwrap();
+                assert_eq!(page(&large).objects, page(&small).objects, "{id} {order} {start}");
+            }
+        }
+    }
+}

@@ -76,7 +76,7 @@ pub struct Resource {
 
 /// Writes objects as one document, holding what the filter wants.
 pub fn write(objects: &[Object], filter: &Filter) -> String {
-    let mut out = String::with_capacity(256 + objects.len() * 700);
+    let mut out = String::with_capacity(512 + objects.len() * 2048);
     let _ = write!(
         out,
         "<DIDL-Lite xmlns=\"{NS_DIDL}\" xmlns:dc=\"{NS_DC}\" xmlns:upnp=\"{NS_UPNP}\" xmlns:dlna=\"{NS_DLNA}\">"
@@ -101,6 +101,10 @@ fn write_object(out: &mut String, object: &Object, filter: &Filter) {
     );
     match &object.body {
         Body::Container { child_count } => {
+            // Search works on every container (CDS-8).
+            if filter.wants("@searchable") {
+                out.push_str(" searchable=\"1\"");
+            }
             if let Some(count) = child_count.filter(|_| filter.wants("@childCount")) {
                 let _ = write!(out, " childCount=\"{count}\"");
             }

@@ -413,7 +413,7 @@ mod tests {
                 r#"dc:date != "2021-06-04" and upnp:class derivedfrom "object.item.videoItem""#,
                 "v2 v3",
             ),
-            (r#"dc:title doesNotContain "e" and upnp:class startsWith "object.item""#, "v3"),
+            (r#"dc:title doesNotContain "e" and upnp:class startsWith "object.item""#, "p1"),
         ] {
             assert_eq!(found(criteria), expected, "{criteria}");
         }

@@ -108,12 +108,12 @@ pub fn read_call(body: &str) -> Result<Call, XmlError> {
 
 /// Writes a call, as a player sends it (SOAP-20).
 pub fn write_call(service: Service, action: &str, arguments: &[(&str, &str)]) -> String {
-    envelope(&tagged(action, service.urn(), arguments))
+    tagged(action, service.urn(), arguments)
 }
 
 /// Writes a successful answer (SOAP-8); out arguments in the order given.
 pub fn write_answer(call: &Call, arguments: &[(&str, &str)]) -> String {
-    envelope(&tagged(&format!("{}Response", call.action), &call.namespace, arguments))
+    tagged(&format!("{}Response", call.action), &call.namespace, arguments)
 }
 
 /// Reads an answer into its out arguments.
@@ -130,9 +130,12 @@ pub fn read_answer(body: &str) -> Result<Vec<(String, String)>, u16> {
     Ok(answer.children.iter().map(|c| (c.name.clone(), c.text.clone())).collect())
 }
 
+/// An envelope around one tagged body, written in one piece: a Result may have megabytes.
 fn tagged(name: &str, namespace: &str, arguments: &[(&str, &str)]) -> String {
-    let mut out =
-        String::with_capacity(256 + arguments.iter().map(|a| a.1.len() * 5 / 4).sum::<usize>());
+    // Markup as text grows by about half.
+    let length: usize = arguments.iter().map(|a| a.1.len() * 8 / 5 + 64).sum();
+    let mut out = String::with_capacity(512 + length);
+    begin(&mut out);
     let _ = writeln!(out, "<u:{name} xmlns:u=\"{}\">", escape(namespace));
     for (argument, value) in arguments {
         let _ = write!(out, "<{argument}>");
@@ -140,14 +143,24 @@ fn tagged(name: &str, namespace: &str, arguments: &[(&str, &str)]) -> String {
         let _ = write!(out, "</{argument}>");
     }
     let _ = write!(out, "\n</u:{name}>");
+    out.push_str(END);
     out
 }
 
-fn envelope(body: &str) -> String {
-    format!(
+fn begin(out: &mut String) {
+    let _ = write!(
+        out,
         "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<s:Envelope xmlns:s=\"{NS_SOAP}\" \
-         s:encodingStyle=\"{SOAP_ENCODING}\">\n<s:Body>\n{body}\n</s:Body></s:Envelope>"
-    )
+         s:encodingStyle=\"{SOAP_ENCODING}\">\n<s:Body>\n"
+    );
+}
+
+const END: &str = "\n</s:Body></s:Envelope>";
+
+fn envelope(body: &str) -> String {
+    let mut out = String::new();
+    begin(&mut out);
+    out + body + END
 }
 
 #[cfg(test)]

@@ -184,24 +184,24 @@ pub fn read(text: &str, limits: Limits) -> Result<Element, XmlError> {
 pub fn escape_into(out: &mut String, text: &str) {
     // Runs without anything special are copied whole: most text is one.
     let bytes = text.as_bytes();
-    let (mut copied, mut at) = (0, 0);
-    while at < bytes.len() {
+    let mut copied = 0;
+    let mut at = 0;
+    loop {
+        let plain = bytes[at..].iter().position(|byte| SPECIAL[usize::from(*byte)]);
+        let Some(run) = plain else { break };
+        at += run;
         let (replacement, length) = match bytes[at] {
             b'&' => ("&amp;", 1),
             b'<' => ("&lt;", 1),
             b'>' => ("&gt;", 1),
             b'"' => ("&quot;", 1),
-            b'\t' | b'\n' | b'\r' => {
-                at += 1;
+            // U+FFFE and U+FFFF; other characters begin with the same byte.
+            0xef if !matches!(bytes[at..], [_, 0xbf, 0xbe | 0xbf, ..]) => {
+                at += 3;
                 continue;
             }
-            0..=0x1f => ("", 1),
-            // U+FFFE and U+FFFF.
-            0xef if matches!(bytes[at..], [_, 0xbf, 0xbe | 0xbf, ..]) => ("", 3),
-            _ => {
-                at += 1;
-                continue;
-            }
+            0xef => ("", 3),
+            _ => ("", 1),
         };
         out.push_str(&text[copied..at]);
         out.push_str(replacement);
@@ -210,6 +210,22 @@ pub fn escape_into(out: &mut String, text: &str) {
     }
     out.push_str(&text[copied..]);
 }
+
+/// Bytes at which [`escape_into`] must look closer.
+const SPECIAL: [bool; 256] = {
+    let mut special = [false; 256];
+    let mut byte = 0;
+    while byte < 0x20 {
+        special[byte] = !matches!(byte as u8, b'\t' | b'\n' | b'\r');
+        byte += 1;
+    }
+    special[b'&' as usize] = true;
+    special[b'<' as usize] = true;
+    special[b'>' as usize] = true;
+    special[b'"' as usize] = true;
+    special[0xef] = true;
+    special
+};
 
 /// [`escape_into`] a new string.
 pub fn escape(text: &str) -> String {

@@ -23,9 +23,12 @@ pub struct Flags {
     /// Port of the device listener
     #[arg(long, value_name = "PORT")]
     device_port: Option<String>,
-    /// Seconds between looks at folders that cannot be watched.
-    #[arg(long)]
+    /// Seconds between looks at folders that cannot be watched
+    #[arg(long, value_name = "SECONDS")]
     poll_seconds: Option<String>,
+    /// When folders are scanned: auto (at start and on changes) or asked
+    #[arg(long, value_name = "WHEN")]
+    scan: Option<String>,
     /// Port of the console on 127.0.0.1
     #[arg(long, value_name = "PORT")]
     console_port: Option<String>,
@@ -81,6 +84,8 @@ pub struct Config {
     pub device_port: u16,
     /// Seconds between looks at folders that cannot be watched.
     pub poll_seconds: u64,
+    /// Whether folders are scanned only when somebody asks.
+    pub scan_when_asked: bool,
     /// Port of the console on loopback.
     pub console_port: u16,
     /// Port of the console for the house.
@@ -159,6 +164,7 @@ impl Config {
             ("interfaces", &flags.interfaces),
             ("device_port", &flags.device_port),
             ("poll_seconds", &flags.poll_seconds),
+            ("scan", &flags.scan),
             ("console_port", &flags.console_port),
             ("house_port", &flags.house_port),
             ("database_url", &flags.database_url),
@@ -201,6 +207,18 @@ impl Config {
         let poll_seconds = poll_seconds.ok_or_else(|| {
             Trouble::new("poll_seconds is not from 1 to 86400", "Give a number of seconds.")
         })?;
+        let scan = layers.pick(
+            "scan",
+            "auto",
+            "when folders are scanned: auto (at start and on changes) or asked",
+        )?;
+        let scan_when_asked = match scan.as_str() {
+            "auto" => false,
+            "asked" => true,
+            other => {
+                return Err(Trouble::new(format!("scan is {other:?}"), "Give auto or asked."));
+            }
+        };
         let house_port =
             layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
         let kept = Path::new(&data).join("postgres/url");
@@ -226,6 +244,7 @@ impl Config {
             interfaces,
             device_port,
             poll_seconds,
+            scan_when_asked,
             console_port,
             house_port,
             database_url,
@@ -237,11 +256,12 @@ impl Config {
 }
 
 fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
-    const KNOWN: [&str; 9] = [
+    const KNOWN: [&str; 10] = [
         "data",
         "interfaces",
         "device_port",
         "poll_seconds",
+        "scan",
         "console_port",
         "house_port",
         "database_url",

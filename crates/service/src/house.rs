@@ -17,7 +17,7 @@ use mostra_protocol::gena::Publisher;
 use mostra_protocol::ssdp::Identity;
 use mostra_protocol::wire::Service;
 use mostra_protocol::{Moment, service_document};
-use mostra_store::{Counter, Loaded, Records, StoreError};
+use mostra_store::{Counter, Loaded, RawFile, Records, StoreError};
 use tokio::sync::{Notify, broadcast, mpsc, watch};
 
 use crate::art::Art;
@@ -335,9 +335,42 @@ impl House {
                 known.left_out = left;
             });
         }
-        self.apply(changes_of(loaded)).await?;
+        self.put_loaded(loaded, None).await?;
         self.loaded.send_replace(true);
         self.tell(Topic::House);
+        Ok(())
+    }
+
+    /// Shows what the records hold: of all folders, or of one that is back.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer or are damaged.
+    pub async fn put_loaded(&self, loaded: Loaded, only: Option<u32>) -> Result<(), StoreError> {
+        let (sender, mut receiver) = mpsc::channel::<Vec<RawFile>>(8);
+        let mut last_id = self.changing.lock().await;
+        self.more_update_ids(&mut last_id).await?;
+        let mut batch = self.catalogue().batch();
+        // Reading facts and making lists go on beside fetching.
+        let made = tokio::task::spawn_blocking(move || {
+            let folders = loaded.folders.into_iter().map(|f| Change::PutFolder(f.folder));
+            let directories = loaded.directories.into_iter().filter(|d| d.parent.is_some());
+            folders.chain(directories.map(Change::PutDirectory)).for_each(|c| batch.put(c));
+            while let Some(files) = receiver.blocking_recv() {
+                for file in files {
+                    batch.put(Change::PutFile(file.read()?));
+                }
+            }
+            let playlists = loaded.playlists.into_iter().map(Change::PutPlaylist);
+            playlists.for_each(|change| batch.put(change));
+            Ok::<_, StoreError>(batch.finish())
+        });
+        self.records.files(only, &sender).await?;
+        drop(sender);
+        let (next, touched) = made.await.map_err(|e| StoreError::Damaged(e.to_string()))??;
+        self.catalogue.store(Arc::new(next));
+        drop(last_id);
+        self.tell_devices(&touched);
+        self.tell(Topic::Catalogue);
         Ok(())
     }
 
@@ -486,16 +519,6 @@ impl House {
     pub fn after(&self, length: Duration) -> Moment {
         self.clock.now() + length
     }
-}
-
-/// What was loaded, as changes of the catalogue.
-pub fn changes_of(loaded: Loaded) -> Vec<Change> {
-    let folders = loaded.folders.into_iter().map(|f| Change::PutFolder(f.folder));
-    let directories =
-        loaded.directories.into_iter().filter(|d| d.parent.is_some()).map(Change::PutDirectory);
-    let files = loaded.files.into_iter().map(Change::PutFile);
-    let playlists = loaded.playlists.into_iter().map(Change::PutPlaylist);
-    folders.chain(directories).chain(files).chain(playlists).collect()
 }
 
 /// The SERVER field: three tokens without blanks inside (SSDP-12).

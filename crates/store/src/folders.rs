@@ -11,9 +11,11 @@ use mostra_core::facts::Facts;
 use sea_orm::sea_query::{Expr, OnConflict};
 use sea_orm::sqlx;
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
-    QueryOrder, TransactionTrait,
+    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseBackend,
+    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Statement, TransactionTrait,
 };
+use serde::Serialize;
+use tokio::sync::mpsc::Sender;
 
 use crate::accounts::millis;
 use crate::entity::{container, file, folder, left_out, playlist};
@@ -76,8 +78,6 @@ pub struct Loaded {
     pub folders: Vec<LoadedFolder>,
     /// Directories, parents before children.
     pub directories: Vec<Directory>,
-    /// Files.
-    pub files: Vec<FileRow>,
     /// Playlists.
     pub playlists: Vec<Playlist>,
 }
@@ -91,6 +91,25 @@ pub struct LoadedFolder {
     pub scanned: Option<Duration>,
     /// Sub-folders left out, by path below it.
     pub excluded: Vec<String>,
+}
+
+/// A file's record, not yet read.
+#[derive(Debug)]
+pub struct RawFile((i64, i64, String, String));
+
+impl RawFile {
+    /// Reads it.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`] when it does not read.
+    pub fn read(self) -> Result<File, StoreError> {
+        let (id, container, name, facts) = self.0;
+        let damaged = |what: String| StoreError::Damaged(format!("file {id}: {what}"));
+        let number = |n: i64| u32::try_from(n).map_err(|_| damaged("out of range".into()));
+        let facts: Facts = serde_json::from_str(&facts).map_err(|e| damaged(e.to_string()))?;
+        let (serial, directory) = (number(id)?, number(container)?);
+        Ok(File { serial, directory, name, facts: Arc::new(facts) })
+    }
 }
 
 /// Rows in one statement; PostgreSQL takes at most 65,535 parameters.
@@ -130,7 +149,8 @@ impl Records {
         Ok(())
     }
 
-    /// Reads everything of which the catalogue is made; or, of one folder, only what is in it.
+    /// Reads everything of which the catalogue is made but files; or, of one folder, only what
+    /// is in it.
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer or a record does not read back.
@@ -141,14 +161,12 @@ impl Records {
         let mut loaded = Loaded::default();
         let mut folders = folder::Entity::find();
         let mut containers = container::Entity::find();
-        let mut files = "select f.id, f.container_id, f.name, f.facts::text from file f".to_owned();
         let mut playlists = playlist::Entity::find();
         if let Some(folder) = only {
             let within =
                 format!("container_id in (select id from container where folder_id = {folder})");
             folders = folders.filter(folder::Column::Id.eq(i64::from(folder)));
             containers = containers.filter(container::Column::FolderId.eq(i64::from(folder)));
-            files.push_str(&format!(" where f.{within}"));
             playlists = playlists.filter(Expr::cust(within));
         }
         for row in folders.all(&self.database).await? {
@@ -170,16 +188,6 @@ impl Records {
             loaded.directories.push(Directory { serial, folder, parent, name: row.name });
         }
         parents_first(&mut loaded.directories);
-        // As text and row by row: a million of these are read at start.
-        let mut rows = sqlx::query_as::<_, (i64, i64, String, String)>(sqlx::AssertSqlSafe(files))
-            .fetch(self.database.get_postgres_connection_pool());
-        while let Some(row) = rows.next().await {
-            let (id, container, name, facts) = row.map_err(|e| StoreError::Away(e.to_string()))?;
-            let facts: Facts = serde_json::from_str(&facts)
-                .map_err(|e| StoreError::Damaged(format!("file {id}: {e}")))?;
-            let (serial, directory) = (number(id)?, number(container)?);
-            loaded.files.push(File { serial, directory, name, facts: Arc::new(facts) });
-        }
         for row in playlists.all(&self.database).await? {
             loaded.playlists.push(Playlist {
                 serial: number(row.id)?,
@@ -189,6 +197,36 @@ impl Records {
             });
         }
         Ok(loaded)
+    }
+
+    /// Reads all files, or those of one folder, and sends them in batches: a million of them
+    /// are read at start, and none is kept here.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn files(
+        &self,
+        only: Option<u32>,
+        sender: &Sender<Vec<RawFile>>,
+    ) -> Result<(), StoreError> {
+        let mut query = "select id, container_id, name, facts::text from file".to_owned();
+        if let Some(folder) = only {
+            query.push_str(&format!(
+                " where container_id in (select id from container where folder_id = {folder})"
+            ));
+        }
+        let mut rows = sqlx::query_as::<_, (i64, i64, String, String)>(sqlx::AssertSqlSafe(query))
+            .fetch(self.database.get_postgres_connection_pool());
+        let mut batch = Vec::with_capacity(ROWS);
+        while let Some(row) = rows.next().await {
+            batch.push(RawFile(row.map_err(|e| StoreError::Away(e.to_string()))?));
+            // Nobody listens any more: whoever asked has given up.
+            if batch.len() == ROWS && sender.send(std::mem::take(&mut batch)).await.is_err() {
+                return Ok(());
+            }
+        }
+        let _ = sender.send(batch).await;
+        Ok(())
     }
 
     /// Records what a scan found, in one commit.
@@ -227,18 +265,21 @@ impl Records {
                 .await?;
         }
         for rows in batch.files.chunks(ROWS) {
-            let rows: Result<Vec<_>, StoreError> = rows.iter().map(file_row).collect();
-            let replace = OnConflict::column(file::Column::Id)
-                .update_columns([
-                    file::Column::Facts,
-                    file::Column::Name,
-                    file::Column::ContainerId,
-                ])
-                .to_owned();
-            file::Entity::insert_many(rows?)
-                .on_conflict(replace)
-                .exec_without_returning(&transaction)
-                .await?;
+            // One parameter for all rows: PostgreSQL reads a list of records much faster than
+            // thousands of parameters.
+            let rows: Vec<FileRecord<'_>> = rows.iter().map(FileRecord::of).collect();
+            let rows =
+                serde_json::to_string(&rows).map_err(|e| StoreError::Damaged(e.to_string()))?;
+            let put = Statement::from_sql_and_values(
+                DatabaseBackend::Postgres,
+                "insert into file (id, container_id, name, facts) \
+                 select * from jsonb_to_recordset($1::jsonb) \
+                 as r(id bigint, container_id bigint, name text, facts jsonb) \
+                 on conflict (id) do update set container_id = excluded.container_id, \
+                 name = excluded.name, facts = excluded.facts",
+                [rows.into()],
+            );
+            transaction.execute_raw(put).await?;
         }
         for list in &batch.playlists {
             let row = playlist::ActiveModel {
@@ -358,13 +399,22 @@ fn container_row(directory: &Directory) -> container::ActiveModel {
     }
 }
 
-fn file_row(file: &FileRow) -> Result<file::ActiveModel, StoreError> {
-    let facts =
-        serde_json::to_value(&*file.facts).map_err(|e| StoreError::Damaged(e.to_string()))?;
-    Ok(file::ActiveModel {
-        id: Set(i64::from(file.serial)),
-        container_id: Set(i64::from(file.directory)),
-        name: Set(file.name.clone()),
-        facts: Set(facts),
-    })
+/// A file as the table has it.
+#[derive(Serialize)]
+struct FileRecord<'a> {
+    id: u32,
+    container_id: u32,
+    name: &'a str,
+    facts: &'a Facts,
+}
+
+impl FileRecord<'_> {
+    fn of(file: &FileRow) -> FileRecord<'_> {
+        FileRecord {
+            id: file.serial,
+            container_id: file.directory,
+            name: &file.name,
+            facts: &file.facts,
+        }
+    }
 }

@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
 
-pub use folders::{Batch, FileRow, LeftOut, Loaded, LoadedFolder, NewFolder};
+pub use folders::{Batch, FileRow, LeftOut, Loaded, LoadedFolder, NewFolder, RawFile};
 pub use reports::{LISTED, Position, ScanReport, What};
 pub use settings::Counter;
 

@@ -81,18 +81,46 @@ impl Edits {
     }
 }
 
+/// A batch that is too large to be held at once: changes are taken in one by one, and the
+/// lists are made at the end.
+pub struct Batch {
+    old: Catalogue,
+    next: Catalogue,
+    base: Base,
+    touched: Touched,
+}
+
+impl Batch {
+    /// Takes a change in.
+    pub fn put(&mut self, change: Change) {
+        self.next.change(change, &mut self.base, &mut self.touched);
+    }
+
+    /// The catalogue with all of it, and what it touched.
+    pub fn finish(mut self) -> (Catalogue, Touched) {
+        self.next.settle(&self.old, &self.base, &mut self.touched);
+        (self.next, self.touched)
+    }
+}
+
 impl Catalogue {
+    /// Begins a batch upon this catalogue, which itself stays as it is.
+    pub fn batch(&self) -> Batch {
+        Batch {
+            old: self.clone(),
+            next: self.clone(),
+            base: Base::default(),
+            touched: Touched::default(),
+        }
+    }
+
     /// Applies a batch and says what it touched; the house's update id moves once (CDS-50).
     /// The outcome depends only on what the batch says, not on how it is cut into batches.
     pub fn apply(&mut self, changes: impl IntoIterator<Item = Change>) -> Touched {
-        // The lists still stand in the order of what was.
-        let old = self.clone();
-        let mut base = Base::default();
-        let mut touched = Touched::default();
-        for change in changes {
-            self.change(change, &mut base, &mut touched);
-        }
-        self.settle(&old, &base, &mut touched);
+        let mut batch = self.batch();
+        changes.into_iter().for_each(|change| batch.put(change));
+        let (next, touched) = batch.finish();
+        *self = next;
         touched
     }
 

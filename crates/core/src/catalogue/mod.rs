@@ -37,7 +37,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page, item_class};
-pub use change::{Change, Touched};
+pub use change::{Batch, Change, Touched};
 pub use id::{Fixed, NodeId, Place};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
 

@@ -18,7 +18,7 @@ use super::sorted::Entry;
 use super::spots::{Order, ShelfKind};
 use super::{Catalogue, record};
 use crate::access::Pass;
-use crate::collate::fold;
+use crate::collate::{beginning, fold};
 use crate::{Kind, profile};
 
 /// A property's value for sorting.
@@ -323,8 +323,15 @@ impl Catalogue {
                 found.push(at);
             }
         });
-        found.sort_by(|a, b| self.shelf_title_order(*a, *b));
-        found.into_iter().map(Entry::Container).collect()
+        let begin = |place: u32| {
+            let shelf = self.shelves.get(place);
+            shelf.map_or(0, |s| beginning(self.folded_title(s).as_bytes()))
+        };
+        let mut keyed: Vec<(u64, u32)> = found.into_iter().map(|p| (begin(p), p)).collect();
+        keyed.sort_unstable_by(|(x, a), (y, b)| {
+            x.cmp(y).then_with(|| self.shelf_title_order(*a, *b))
+        });
+        keyed.into_iter().map(|(_, place)| Entry::Container(place)).collect()
     }
 
     /// All values of a property as texts.

@@ -1,7 +1,6 @@
 //! The second half of a change: bringing lists, counts and update ids to what files,
 //! directories and playlists now say.
 
-use std::cmp::Ordering;
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
@@ -13,7 +12,7 @@ use super::record::Record;
 use super::shelf::{ROOT, Shelf};
 use super::spots::{Order, ShelfKind, Step};
 use crate::Kind;
-use crate::collate::natural_order;
+use crate::collate::{beginning, natural_bytes};
 
 impl Catalogue {
     /// `old` is the catalogue before the batch: its order is the one in which lists still
@@ -309,15 +308,14 @@ impl Catalogue {
             let other = shelf.other.take();
             let order = self.order(kind, subject);
             let mark = |serial| self.record(serial).map_or(0, Record::cell);
-            let mut add = edit.add.clone();
-            add.sort_unstable_by(|a, b| ranks.order(self, order, *a, *b));
+            let add = ranks.sorted(self, order, edit.add.clone());
             items.add(&add, &|a, b| self.file_order(order, a, b), &mark);
             let twofold = matches!(order, Order::Title | Order::Date) && items.is_large();
             let other = twofold.then(|| {
                 let order = second(order);
                 let mut list = other.map(|o| (*o).clone()).unwrap_or_default();
-                let mut add = if list.is_empty() { items.iter().collect() } else { add };
-                add.sort_unstable_by(|a, b| ranks.order(self, order, *a, *b));
+                let add = if list.is_empty() { items.iter().collect() } else { add };
+                let add = ranks.sorted(self, order, add);
                 list.add(&add, &|a, b| self.file_order(order, a, b), &mark);
                 Arc::new(list)
             });
@@ -331,7 +329,7 @@ impl Catalogue {
                 shelf.other = other;
             }
         }
-        all.sort_unstable_by(|a, b| ranks.order(self, Order::Title, *a, *b));
+        let all = ranks.sorted(self, Order::Title, all);
         let mut everything = std::mem::take(&mut self.everything);
         let mark = |serial| self.record(serial).map_or(0, Record::cell);
         everything.add(&all, &|a, b| self.file_order(Order::Title, a, b), &mark);
@@ -362,11 +360,11 @@ impl Ranks {
         let Some(last) = files.last().filter(|_| files.len() >= MANY) else {
             return Ranks(Vec::new());
         };
-        let title = |serial: u32| catalogue.titles.text(serial);
+        let title = |serial: u32| catalogue.titles.get(serial).unwrap_or_default();
         let mut sorted: Vec<(u64, u32)> =
             files.iter().map(|serial| (beginning(title(*serial)), *serial)).collect();
         sorted.sort_unstable_by(|(x, a), (y, b)| {
-            x.cmp(y).then_with(|| natural_order(title(*a), title(*b))).then_with(|| a.cmp(b))
+            x.cmp(y).then_with(|| natural_bytes(title(*a), title(*b))).then_with(|| a.cmp(b))
         });
         let mut ranks = vec![u32::MAX; *last as usize + 1];
         for (rank, (_, serial)) in sorted.iter().enumerate() {
@@ -375,35 +373,31 @@ impl Ranks {
         Ranks(ranks)
     }
 
-    fn order(&self, catalogue: &Catalogue, order: Order, a: u32, b: u32) -> Ordering {
-        let rank = |serial: u32| self.0.get(serial as usize).filter(|r| **r != u32::MAX);
-        let (Some(x), Some(y)) = (rank(a), rank(b)) else {
-            return catalogue.file_order(order, a, b);
-        };
-        match order {
-            Order::Title | Order::Listed => x.cmp(y),
-            Order::Added => catalogue.file_order(order, a, b),
-            Order::Date | Order::Place => match (catalogue.record(a), catalogue.record(b)) {
-                (Some(p), Some(q)) if order == Order::Date => {
-                    (p.date() == 0, p.date()).cmp(&(q.date() == 0, q.date())).then(x.cmp(y))
+    /// Sorts files; of many, what they are compared by is looked up once for each.
+    fn sorted(&self, catalogue: &Catalogue, order: Order, mut files: Vec<u32>) -> Vec<u32> {
+        let rank = |serial: u32| self.0.get(serial as usize).copied().unwrap_or(u32::MAX);
+        if self.0.is_empty() || files.iter().any(|serial| rank(*serial) == u32::MAX) {
+            files.sort_unstable_by(|a, b| catalogue.file_order(order, *a, *b));
+            return files;
+        }
+        let key = |serial: u32| -> u64 {
+            let Some(record) = catalogue.record(serial) else { return u64::MAX };
+            match order {
+                Order::Title | Order::Listed => 0,
+                // Unknown dates last.
+                Order::Date => record.date().wrapping_sub(1),
+                // Newest first; the sign turned so that numbers before 1970 come last.
+                Order::Added => !(record.added() as u64 ^ 1 << 63),
+                Order::Place => {
+                    let (first, second) = record.place();
+                    u64::from(first) << 16 | u64::from(second)
                 }
-                (Some(p), Some(q)) => p.place().cmp(&q.place()).then(x.cmp(y)),
-                _ => x.cmp(y),
-            },
-        }
+            }
+        };
+        let second = |serial: u32| if order == Order::Added { !serial } else { rank(serial) };
+        let mut keyed: Vec<(u64, u32, u32)> =
+            files.into_iter().map(|serial| (key(serial), second(serial), serial)).collect();
+        keyed.sort_unstable();
+        keyed.into_iter().map(|(_, _, serial)| serial).collect()
     }
-}
-
-/// The beginning of a folded text as a number that compares as [`natural_order`] does, as far
-/// as it goes: up to the first digit, for which one stands.
-fn beginning(text: &str) -> u64 {
-    let mut bytes = [0; 8];
-    for (to, from) in bytes.iter_mut().zip(text.bytes()) {
-        if from.is_ascii_digit() {
-            *to = b'0';
-            break;
-        }
-        *to = from;
-    }
-    u64::from_be_bytes(bytes)
 }

@@ -9,7 +9,7 @@ use super::cells::Cells;
 use super::id::{Fixed, NodeId};
 use super::list::List;
 use super::spots::{Order, ShelfKind, Step};
-use crate::collate::{fold, natural_order};
+use crate::collate::{fold, natural_bytes, natural_order};
 
 /// The place of the root's shelf.
 pub(super) const ROOT: u32 = 0;
@@ -147,8 +147,8 @@ impl Catalogue {
 
     /// The order of files; total, ties broken by serial (CDS-34).
     pub(super) fn file_order(&self, order: Order, a: u32, b: u32) -> Ordering {
-        let titles =
-            || natural_order(self.titles.text(a), self.titles.text(b)).then_with(|| a.cmp(&b));
+        let title = |serial| self.titles.get(serial).unwrap_or_default();
+        let titles = || natural_bytes(title(a), title(b)).then_with(|| a.cmp(&b));
         let (Some(x), Some(y)) = (self.record(a), self.record(b)) else { return titles() };
         match order {
             Order::Title | Order::Listed => titles(),

@@ -62,6 +62,23 @@ impl Sorted {
     }
 }
 
+/// Titles of containers rank below this, those of items above.
+const CONTAINERS: u64 = 1 << 30;
+
+/// Brings a column's values into 32 bits, their order kept; the greatest stays the greatest.
+fn narrow(column: &mut [u64]) {
+    let fits = |value: &u64| *value == u64::MAX || *value < u64::from(u32::MAX);
+    if !column.iter().all(fits) {
+        let mut distinct: Vec<u64> = column.iter().copied().filter(|v| *v != u64::MAX).collect();
+        distinct.sort_unstable();
+        distinct.dedup();
+        for value in column.iter_mut().filter(|v| **v != u64::MAX) {
+            *value = distinct.partition_point(|d| d < value) as u64;
+        }
+    }
+    column.iter_mut().for_each(|value| *value = (*value).min(u64::from(u32::MAX)));
+}
+
 /// From this many items on, containers stand before them, so that titles need not be compared
 /// one by one.
 const MANY: usize = 20_000;
@@ -113,13 +130,25 @@ impl Catalogue {
                 Property::Title => titles.clone(),
                 by => self.column(&entries, by),
             };
+            narrow(&mut column);
             if key.descending {
                 // Absent comes last in rising order, first in falling.
-                column.iter_mut().for_each(|value| *value = !*value);
+                column.iter_mut().for_each(|value| *value = u64::from(!(*value as u32)));
             }
             columns.push(column);
         }
+        let mut titles = titles;
+        narrow(&mut titles);
         columns.push(titles);
+        if columns.len() <= 4 {
+            // Side by side in one number, which compares at once.
+            let key =
+                |at: usize| columns.iter().fold(0u128, |key, c| key << 32 | u128::from(c[at]));
+            let mut order: Vec<(u128, Entry)> =
+                entries.iter().enumerate().map(|(at, entry)| (key(at), *entry)).collect();
+            order.sort_unstable();
+            return order.into_iter().map(|(_, entry)| entry).collect();
+        }
         let mut order: Vec<u32> = (0..entries.len() as u32).collect();
         order.sort_unstable_by(|a, b| {
             let (a, b) = (*a as usize, *b as usize);
@@ -148,7 +177,7 @@ impl Catalogue {
         let mut ranks = vec![0; last.max().unwrap_or(0) + 1];
         for (rank, serial) in self.everything.iter().enumerate() {
             if let Some(place) = ranks.get_mut(serial as usize) {
-                *place = rank as u64 + (1 << 32);
+                *place = rank as u64 + CONTAINERS;
             }
         }
         let containers: Vec<Entry> =

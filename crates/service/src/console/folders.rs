@@ -61,16 +61,17 @@ fn told(house: &House, folder: &Folder) -> ApiFolder {
         left_out: known.left_out,
         excluded: known.excluded.clone(),
         away_ms: known.away.map(ms),
-        next_scan: next_scan(&known),
+        next_scan: next_scan(&known, house.config.scan_when_asked),
         scanned_ms: known.scanned.map(ms),
         scan,
     }
 }
 
 /// What starts the next scan, in words.
-fn next_scan(known: &scan::Known) -> String {
+fn next_scan(known: &scan::Known, asked: bool) -> String {
     match known.noticed {
         _ if known.away.is_some() => "when the folder is back".into(),
+        Noticed::Unknown if asked => "when somebody asks for it".into(),
         Noticed::Unknown => "at once".into(),
         Noticed::Watched => "as soon as something changes in it".into(),
         Noticed::Polled(seconds) => {

@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use mostra_core::catalogue::{Catalogue, Inventory};
@@ -44,6 +44,32 @@ pub(super) struct Seen {
     pub unreadable: Vec<String>,
     /// Directories that are not there, with all that was below them.
     pub absent: Vec<String>,
+}
+
+/// Recorded files by size and age: path and serial.
+type Known = HashMap<(u64, i64), Vec<(String, u32)>>;
+/// A file that was written a moment ago, with its path and what lies beside it.
+type Fresh<'a> = (String, &'a Listed, Arc<Beside>);
+
+/// Some files of one directory.
+struct Piece<'a> {
+    path: &'a str,
+    files: &'a [Listed],
+    left_out: &'a [(String, Reason)],
+    beside: Arc<Beside>,
+}
+
+impl<'a> Piece<'a> {
+    fn of(path: &'a str, listing: &'a Listing) -> Vec<Piece<'a>> {
+        let beside = Arc::new(Beside::of(listing));
+        let piece = |files| Piece { path, files, left_out: &[], beside: beside.clone() };
+        let mut pieces: Vec<Piece<'a>> = listing.files.chunks(256).map(piece).collect();
+        if pieces.is_empty() {
+            pieces.push(piece(&[]));
+        }
+        pieces[0].left_out = &listing.left_out;
+        pieces
+    }
 }
 
 pub(super) struct Job {
@@ -124,19 +150,25 @@ impl Job {
             }
         }
         self.progress.listed.store(true, Ordering::Relaxed);
-        // Files of one size and age may have moved; those that are recorded, by that.
-        let mut known: HashMap<(u64, i64), Vec<(String, u32)>> = HashMap::new();
-        for (path, directory) in self.inventory.iter() {
-            for (name, file) in &directory.files {
-                let entry = known.entry((file.size, file.modified_ms)).or_default();
-                entry.push((join(path, name), file.serial));
-            }
-        }
-        let mut fresh = Vec::new();
-        for (path, listing) in &listings {
-            self.look_at(path, listing, &mut known, &mut fresh, sender)?;
-        }
-        self.look_again(fresh, &mut known, sender)?;
+        let known = Mutex::new(self.by_size_and_age());
+        let fresh = Mutex::new(Vec::new());
+        // Reading headers is half waiting for the disk and half work.
+        let next = AtomicUsize::new(0);
+        let pieces: Vec<Piece<'_>> = listings.iter().flat_map(|(p, l)| Piece::of(p, l)).collect();
+        let done = std::thread::scope(|scope| {
+            let look = || {
+                while let Some(piece) = pieces.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    self.look_at(piece, &known, &fresh, sender)?;
+                }
+                Some(())
+            };
+            let other = (pieces.len() > 1).then(|| scope.spawn(look));
+            let done = look();
+            done.and(other.map_or(Some(()), |other| other.join().unwrap_or(None)))
+        });
+        done?;
+        let fresh = fresh.into_inner().unwrap_or_else(PoisonError::into_inner);
+        self.look_again(fresh, &known, sender)?;
         Some(seen)
     }
 
@@ -152,24 +184,35 @@ impl Job {
         }
     }
 
+    /// Recorded files by size and age, by which one that moved is known.
+    fn by_size_and_age(&self) -> Known {
+        let mut known = Known::new();
+        for (path, directory) in self.inventory.iter() {
+            for (name, file) in &directory.files {
+                let entry = known.entry((file.size, file.modified_ms)).or_default();
+                entry.push((join(path, name), file.serial));
+            }
+        }
+        known
+    }
+
     fn look_at<'a>(
         &self,
-        path: &str,
-        listing: &'a Listing,
-        known: &mut HashMap<(u64, i64), Vec<(String, u32)>>,
-        fresh: &mut Vec<(String, &'a Listed, Arc<Beside>)>,
+        piece: &Piece<'a>,
+        known: &Mutex<Known>,
+        fresh: &Mutex<Vec<Fresh<'a>>>,
         sender: &mpsc::Sender<Looked>,
     ) -> Option<()> {
-        let beside = Arc::new(Beside::of(listing));
-        for (name, reason) in &listing.left_out {
+        let Piece { path, beside, .. } = piece;
+        for (name, reason) in piece.left_out {
             self.left(sender, join(path, name), reason)?;
         }
-        for file in &listing.files {
+        for file in piece.files {
             if self.stopped() {
                 return None;
             }
             let whole = join(path, &file.name);
-            let recorded = self.inventory.get(path).and_then(|d| d.files.get(&file.name));
+            let recorded = self.inventory.get(*path).and_then(|d| d.files.get(&file.name));
             let unchanged = recorded.filter(|known| {
                 (known.size, known.modified_ms, known.reader)
                     == (file.size, file.modified_ms, READER)
@@ -182,10 +225,11 @@ impl Job {
                     self.with_sidecars(whole, recorded.serial, captions, art)
                 }
             } else if self.is_fresh(file.modified_ms) && !self.first {
+                let mut fresh = fresh.lock().unwrap_or_else(PoisonError::into_inner);
                 fresh.push((whole, file, beside.clone()));
                 continue;
             } else {
-                self.read(whole, file, &beside, known)
+                self.read(whole, file, beside, known)
             };
             self.tell(sender, looked)?;
         }
@@ -196,8 +240,8 @@ impl Job {
     /// are still being written.
     fn look_again(
         &self,
-        fresh: Vec<(String, &Listed, Arc<Beside>)>,
-        known: &mut HashMap<(u64, i64), Vec<(String, u32)>>,
+        fresh: Vec<Fresh<'_>>,
+        known: &Mutex<Known>,
         sender: &mpsc::Sender<Looked>,
     ) -> Option<()> {
         let Some(newest) = fresh.iter().map(|(_, file, _)| file.modified_ms).max() else {
@@ -248,13 +292,7 @@ impl Job {
         }
     }
 
-    fn read(
-        &self,
-        path: String,
-        file: &Listed,
-        beside: &Beside,
-        known: &mut HashMap<(u64, i64), Vec<(String, u32)>>,
-    ) -> Looked {
+    fn read(&self, path: String, file: &Listed, beside: &Beside, known: &Mutex<Known>) -> Looked {
         let extension = extension(&file.name);
         if ["m3u", "m3u8", "pls", "xspf"].contains(&extension.as_str()) {
             return self.read_playlist(path, &extension);
@@ -312,11 +350,8 @@ impl Job {
     }
 
     /// A recorded file of this size and age that is no longer where it was.
-    fn moved(
-        &self,
-        file: &Listed,
-        known: &mut HashMap<(u64, i64), Vec<(String, u32)>>,
-    ) -> Option<(String, u32)> {
+    fn moved(&self, file: &Listed, known: &Mutex<Known>) -> Option<(String, u32)> {
+        let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
         let candidates = known.get_mut(&(file.size, file.modified_ms))?;
         let gone = |(path, _): &(String, u32)| {
             extension(path) == extension(&file.name) && !self.root.join(path).exists()

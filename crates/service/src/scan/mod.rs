@@ -366,7 +366,7 @@ async fn present(house: &Arc<House>, folder: &Folder) -> Result<(), String> {
     }
     if house.scans.known(folder.serial).away.is_some() {
         let loaded = house.records.load(Some(folder.serial)).await.map_err(|e| e.to_string())?;
-        house.apply(crate::house::changes_of(loaded)).await.map_err(|e| e.to_string())?;
+        house.put_loaded(loaded, Some(folder.serial)).await.map_err(|e| e.to_string())?;
         house.scans.note(folder.serial, |known| known.away = None);
         tracing::info!("{:?} is back", folder.label);
         house.tell(Topic::Folders);

@@ -1,0 +1,111 @@
+//! The service with a million items recorded: start, load, memory, Browse over HTTP.
+
+use std::fmt::Write as _;
+use std::io::Write as _;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
+
+use mostra_core::catalogue::Change;
+use mostra_tests::{House, raw, until};
+
+use crate::million::{FOLDERS, ITEMS, file, places};
+
+pub fn measure(house: &House, report: &mut String) {
+    fill(house);
+    let mut command = house.service_command();
+    command.args(["--scan", "asked"]).stderr(Stdio::null());
+    let begin = Instant::now();
+    let mut service = command.spawn().expect("mostrad starts");
+    let described = until(60, "the description", || {
+        raw::get("127.0.0.1:7640", "/about/device.xml").ok().filter(|a| a.status == 200)?;
+        Some(begin.elapsed())
+    });
+    until(120, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+    let loaded = begin.elapsed();
+    // Whatever the loading left behind goes back to the system when it is idle.
+    std::thread::sleep(Duration::from_secs(2));
+    let memory = crate::resident(service.id());
+    raw::ask("127.0.0.1", "GET", "/about/device.xml", "");
+    until(30, "the device", || house.device("127.0.0.1"));
+    house.admit("127.0.0.1");
+    let mut pages = Vec::new();
+    for n in 0..600u32 {
+        let (container, total) =
+            [("music-all", 400_000), ("pictures-all", 500_000), ("albums", 16_000)][n as usize % 3];
+        let order = ["", "+dc:title", "-dc:date"][n as usize / 3 % 3];
+        let start = [0, total / 2, total - 50][n as usize / 9 % 3];
+        let arguments = format!(
+            "<ObjectID>{container}</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag>\
+             <Filter>*</Filter><StartingIndex>{start}</StartingIndex>\
+             <RequestedCount>50</RequestedCount><SortCriteria>{order}</SortCriteria>"
+        );
+        let begin = Instant::now();
+        let answer = raw::call("127.0.0.1", "content", "Browse", &arguments);
+        pages.push(begin.elapsed());
+        assert_eq!(answer.status, 200, "{}", answer.text());
+    }
+    pages.sort();
+    let at = |share: f64| pages[((pages.len() - 1) as f64 * share) as usize].as_secs_f64() * 1e3;
+    let _ = writeln!(
+        report,
+        "## The service with a million items recorded\n\n\
+         | what | measured | aim |\n| --- | --- | --- |\n\
+         | start to the device description | {:.2} s | 1 s |\n\
+         | start to the whole catalogue loaded from PostgreSQL | {:.1} s | 8 s |\n\
+         | resident memory then, an item | {} B | 250 B |\n\
+         | Browse of 50 over HTTP, a connection each, {} pages: median | {:.1} ms | |\n\
+         | the same, 99th percentile | {:.1} ms | 5 ms |\n",
+        described.as_secs_f64(),
+        loaded.as_secs_f64(),
+        memory * 1024 / u64::from(ITEMS),
+        pages.len(),
+        at(0.5),
+        at(0.99),
+    );
+    let _ = service.kill();
+    let _ = service.wait();
+}
+
+/// Records a million files as a scan would have.
+fn fill(house: &House) {
+    let mut sql = String::from("begin;\n");
+    for change in places() {
+        let _ = match change {
+            Change::PutFolder(f) => writeln!(
+                sql,
+                "insert into folder (id, label, root, kinds, container_id, added_ms, scanned_ms) \
+                 values ({0}, '{1}', '{2}', 'video,music,picture', {3}, 0, 1);\n\
+                 insert into container values ({3}, {0}, null, '{1}');",
+                f.serial, f.label, f.root, f.container
+            ),
+            Change::PutDirectory(d) => writeln!(
+                sql,
+                "insert into container values ({}, {}, {}, '{}');",
+                d.serial,
+                d.folder,
+                d.parent.unwrap_or_default(),
+                d.name
+            ),
+            _ => Ok(()),
+        };
+    }
+    sql += "insert into counter values ('serial', 3000000), ('folder', 100) on conflict (name) do update set value = excluded.value;\ncommit;\n";
+    let mut psql = Command::new("psql")
+        .args([&house.database_url, "-qv", "ON_ERROR_STOP=1", "-f", "-"])
+        .stdin(Stdio::piped())
+        .spawn()
+        .expect("psql runs");
+    let mut input = std::io::BufWriter::new(psql.stdin.take().expect("its input"));
+    input.write_all(sql.as_bytes()).expect("written");
+    writeln!(input, "copy file (id, container_id, name, facts) from stdin;").expect("written");
+    for n in 1..=ITEMS {
+        let file = file(n);
+        let facts = serde_json::to_string(&*file.facts).expect("JSON");
+        writeln!(input, "{}\t{}\t{}\t{facts}", file.serial, file.directory, file.name)
+            .expect("written");
+    }
+    writeln!(input, "\\.\nanalyze;").expect("written");
+    drop(input);
+    assert!(psql.wait().expect("psql ends").success());
+    assert_eq!(FOLDERS, 20);
+}

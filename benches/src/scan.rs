@@ -1,0 +1,132 @@
+//! Scans of many small real files, against programs that only walk and read.
+
+use std::fmt::Write as _;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::{Duration, Instant};
+
+use mostra_tests::{House, top, until};
+
+const FILES: usize = 100_000;
+
+pub fn measure(house: &House, report: &mut String) {
+    let folder = house.data.path().join("many");
+    generate(&folder);
+    // Both programs and the service find the same things in the page cache.
+    let _ = walk_and_read(&folder);
+    let mut floors: Vec<f64> = (0..3).map(|_| walk_and_read(&folder).as_secs_f64()).collect();
+    let begin = Instant::now();
+    house.mostra(&[
+        "folder",
+        "add",
+        folder.to_str().expect("text"),
+        "--label",
+        "Many",
+        "--no-wait",
+    ]);
+    until(600, "the scan", || done(house).then_some(()));
+    let first = begin.elapsed().as_secs_f64();
+    floors.push(walk_and_read(&folder).as_secs_f64());
+    let items = house.json(&["folder", "list"]);
+    let many = items.as_array().and_then(|all| all.iter().find(|f| f["label"] == "Many"));
+    let published = many.map(|f| f["items"].to_string()).unwrap_or_default();
+    let (mut finds, mut rescans) = (Vec::new(), Vec::new());
+    for _ in 0..5 {
+        finds.push(find(&folder).as_secs_f64());
+        let before = scanned(house);
+        let begin = Instant::now();
+        house.mostra(&["folder", "rescan", "Many", "--no-wait"]);
+        until(600, "the rescan", || (scanned(house) > before && done(house)).then_some(()));
+        rescans.push(begin.elapsed().as_secs_f64());
+    }
+    let (floor, find, rescan) =
+        (super::median(floors), super::median(finds), super::median(rescans));
+    let _ = writeln!(
+        report,
+        "## Scans of {FILES} small real files (JPEG, MP3, MP4 in 500 directories), in the page cache\n\n\
+         | what | seconds | ratio | aim |\n| --- | --- | --- | --- |\n\
+         | two threads that only walk and read the first 64 KiB of each, median of 4 | {floor:.2} | | |\n\
+         | first scan, read, recorded in PostgreSQL and shown ({published}) | {first:.2} | {:.1} | 3 |\n\
+         | `find` printing size and time, median of 5 | {find:.3} | | |\n\
+         | unchanged rescan, from the client's call until the service says it is done, median of 5 | {rescan:.3} | {:.1} | 2 |\n",
+        first / floor,
+        rescan / find
+    );
+    house.mostra(&["folder", "remove", "Many", "--yes"]);
+}
+
+fn many(house: &House) -> serde_json::Value {
+    let folders = house.json(&["folder", "list"]);
+    let all = folders.as_array().cloned().unwrap_or_default();
+    all.into_iter().find(|f| f["label"] == "Many").unwrap_or_default()
+}
+
+fn done(house: &House) -> bool {
+    let folder = many(house);
+    folder["scan"].is_null() && !folder["scanned_ms"].is_null()
+}
+
+fn scanned(house: &House) -> u64 {
+    many(house)["scanned_ms"].as_u64().unwrap_or(0)
+}
+
+/// Real files of the demo house, each with a name of its own; hard links would share a time.
+fn generate(folder: &Path) {
+    let media = top().join("demo/media");
+    let picture =
+        std::fs::read(media.join("Pictures/Tides/Low water mark.jpg")).expect("a picture");
+    let sound = std::fs::read(media.join("Sound/Night log.mp3")).expect("a sound");
+    for n in 0..FILES {
+        let directory = folder.join(format!("Box {}", n / 200));
+        if n.is_multiple_of(200) {
+            std::fs::create_dir_all(&directory).expect("a directory");
+        }
+        // Heads of real files: what a scan reads is there, and the disk is not filled.
+        let (name, bytes) = match n % 4 {
+            0 => (format!("Night log {n}.mp3"), &sound[..sound.len().min(20_000)]),
+            _ => (format!("Negative {n}.jpg"), &picture[..picture.len().min(9_000)]),
+        };
+        std::fs::write(directory.join(name), bytes).expect("a file");
+    }
+}
+
+fn walk_and_read(folder: &Path) -> Duration {
+    let begin = Instant::now();
+    let mut directories: Vec<PathBuf> = vec![folder.to_owned()];
+    let mut files: Vec<PathBuf> = Vec::new();
+    while let Some(directory) = directories.pop() {
+        for entry in std::fs::read_dir(directory).expect("a directory").flatten() {
+            if entry.file_type().is_ok_and(|t| t.is_dir()) {
+                directories.push(entry.path());
+            } else {
+                files.push(entry.path());
+            }
+        }
+    }
+    let next = AtomicUsize::new(0);
+    std::thread::scope(|scope| {
+        for _ in 0..2 {
+            scope.spawn(|| {
+                let mut buffer = vec![0; 64 << 10];
+                while let Some(path) = files.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let mut file = std::fs::File::open(path).expect("a file");
+                    let _ = std::io::Read::read(&mut file, &mut buffer);
+                }
+            });
+        }
+    });
+    begin.elapsed()
+}
+
+fn find(folder: &Path) -> Duration {
+    let begin = Instant::now();
+    let found = Command::new("find")
+        .arg(folder)
+        .args(["-printf", "%p %s %T@\n"])
+        .stdout(Stdio::null())
+        .status()
+        .expect("find runs");
+    assert!(found.success());
+    begin.elapsed()
+}
