@@ -14,4 +14,5 @@ mod recovery;
 mod standing;
 mod startup;
 mod walkthrough;
+mod watching;
 mod wire;
