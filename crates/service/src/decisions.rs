@@ -51,9 +51,11 @@ impl House {
     /// The device's update ids moved: it alone is told.
     fn tell_one(&self, device: &Device) {
         let id = self.catalogue().update_id().wrapping_add(device.update_offset);
-        let variables =
-            [("SystemUpdateID", id.to_string()), ("ContainerUpdateIDs", format!("0,{id}"))];
-        self.publisher().change(Service::ContentDirectory, device.address, &variables);
+        let mut publisher = self.publisher();
+        let variables = [("SystemUpdateID", id.to_string())];
+        publisher.change(Service::ContentDirectory, device.address, &variables);
+        publisher.change_containers(device.address, [("0".to_owned(), id)]);
+        drop(publisher);
         self.events_due.notify_one();
     }
 

@@ -409,16 +409,14 @@ impl House {
             let Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
             let seen = touched.containers.iter().filter(|(id, _)| catalogue.is_seen(&pass, id));
-            let pairs: Vec<String> = seen
-                .take(500)
-                .map(|(id, update)| format!("{id},{}", update.wrapping_add(offset)))
-                .collect();
+            let pairs: Vec<(String, u32)> =
+                seen.map(|(id, update)| (id.clone(), update.wrapping_add(offset))).collect();
             if pairs.is_empty() {
                 continue;
             }
             let id = catalogue.update_id().wrapping_add(offset).to_string();
-            let variables = [("SystemUpdateID", id), ("ContainerUpdateIDs", pairs.join(","))];
-            publisher.change(Service::ContentDirectory, source, &variables);
+            publisher.change(Service::ContentDirectory, source, &[("SystemUpdateID", id)]);
+            publisher.change_containers(source, pairs);
         }
         drop(publisher);
         self.events_due.notify_one();

@@ -77,6 +77,8 @@ struct Subscription {
     seq: u32,
     /// Variables that changed since the last event, merged by name.
     changed: BTreeMap<String, String>,
+    /// Containers that changed since the last event, with their update ids.
+    containers: BTreeMap<String, u32>,
     /// The earliest time of the next event.
     not_before: Moment,
     in_flight: bool,
@@ -91,6 +93,17 @@ struct Subscription {
 #[derive(Debug, Default)]
 pub struct Publisher {
     subscriptions: HashMap<String, Subscription>,
+}
+
+/// Pairs of container and update id in one event (CDS-49).
+pub const PAIRS: usize = 500;
+/// Containers kept for a subscription's next events.
+const MOST_CONTAINERS: usize = 20_000;
+
+impl Subscription {
+    fn has_news(&self) -> bool {
+        !self.changed.is_empty() || !self.containers.is_empty()
+    }
 }
 
 impl Publisher {
@@ -144,6 +157,7 @@ impl Publisher {
             expires: now + timeout,
             seq: 0,
             changed: variables.into_iter().map(|(n, v)| (n.to_owned(), v)).collect(),
+            containers: BTreeMap::new(),
             not_before: now + INITIAL_DELAY,
             in_flight: false,
             failures: 0,
@@ -203,22 +217,56 @@ impl Publisher {
         }
     }
 
+    /// Containers changed as one source address sees them, with their update ids. Each is told
+    /// once, with its latest id, and at most [`PAIRS`] in one event; the rest follow (CDS-49).
+    pub fn change_containers(
+        &mut self,
+        source: Ipv4Addr,
+        containers: impl IntoIterator<Item = (String, u32)> + Clone,
+    ) {
+        for subscription in self.subscriptions.values_mut() {
+            if subscription.service == Service::ContentDirectory
+                && subscription.subscriber.source == source
+            {
+                subscription.containers.extend(containers.clone());
+                // Beyond this many, nobody reads single ones: the root says it all.
+                if subscription.containers.len() > MOST_CONTAINERS {
+                    let root = subscription.containers.get("0").copied().unwrap_or_default();
+                    let newest = subscription.containers.values().copied().max();
+                    subscription.containers.clear();
+                    subscription.containers.insert("0".into(), newest.unwrap_or(root));
+                }
+            }
+        }
+    }
+
     /// The next event that is due, if any.
     pub fn poll_output(&mut self, now: Moment) -> Option<Delivery> {
         self.expire(now);
-        let due =
-            |s: &&mut Subscription| !s.in_flight && !s.changed.is_empty() && s.not_before <= now;
+        let due = |s: &&mut Subscription| !s.in_flight && s.has_news() && s.not_before <= now;
         let (sid, subscription) = self.subscriptions.iter_mut().find(|(_, s)| due(s))?;
         let seq = subscription.seq;
         // SEQ wraps to 1, never to 0 (GENA-11).
         subscription.seq = seq.checked_add(1).unwrap_or(1);
         subscription.in_flight = true;
         subscription.not_before = now + MODERATION;
+        let mut variables: Vec<(String, String)> =
+            std::mem::take(&mut subscription.changed).into_iter().collect();
+        if !subscription.containers.is_empty() {
+            let rest = match subscription.containers.keys().nth(PAIRS).cloned() {
+                Some(first) => subscription.containers.split_off(&first),
+                None => BTreeMap::new(),
+            };
+            let told = std::mem::replace(&mut subscription.containers, rest);
+            let pairs: Vec<String> = told.iter().map(|(id, n)| format!("{id},{n}")).collect();
+            variables.retain(|(name, _)| name != "ContainerUpdateIDs");
+            variables.push(("ContainerUpdateIDs".into(), pairs.join(",")));
+        }
         Some(Delivery {
             sid: sid.clone(),
             callbacks: subscription.subscriber.callbacks.clone(),
             seq,
-            variables: std::mem::take(&mut subscription.changed).into_iter().collect(),
+            variables,
         })
     }
 
@@ -238,7 +286,7 @@ impl Publisher {
 
     /// When [`poll_output`](Self::poll_output) may have something next.
     pub fn next_deadline(&self) -> Option<Moment> {
-        let waiting = self.subscriptions.values().filter(|s| !s.in_flight && !s.changed.is_empty());
+        let waiting = self.subscriptions.values().filter(|s| !s.in_flight && s.has_news());
         let events = waiting.map(|s| s.not_before).min();
         let expiry = self.subscriptions.values().map(|s| s.expires).min();
         [events, expiry].into_iter().flatten().min()
@@ -271,6 +319,32 @@ mod tests {
             .subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables)
             .unwrap();
         publisher
+    }
+
+    #[test]
+    fn many_containers_come_in_several_events_each_once() {
+        let mut publisher = one();
+        publisher.poll_output(at(100)).unwrap();
+        publisher.delivered("uuid:a", Outcome::Done);
+        let pairs = |update: u32| (0..1200).map(move |n| (format!("c{n:04}"), update));
+        publisher.change_containers(TV, pairs(7));
+        publisher.change_containers(TV, pairs(8).take(3));
+        publisher.change(CDS, TV, &[("SystemUpdateID", "8".into())]);
+        let mut told = Vec::new();
+        let mut sizes = Vec::new();
+        for step in 1..9 {
+            let Some(event) = publisher.poll_output(at(100 + step * 250)) else { break };
+            publisher.delivered("uuid:a", Outcome::Done);
+            let (_, value) =
+                event.variables.iter().find(|(n, _)| n == "ContainerUpdateIDs").unwrap();
+            let parts: Vec<&str> = value.split(',').collect();
+            sizes.push(parts.len() / 2);
+            told.extend(parts.chunks(2).map(|p| (p[0].to_owned(), p[1].to_owned())));
+        }
+        assert_eq!(sizes, [500, 500, 200]);
+        assert_eq!(told.len(), 1200, "each once");
+        assert_eq!(told[0], ("c0000".into(), "8".into()), "with its latest id");
+        assert_eq!(told[5], ("c0005".into(), "7".into()));
     }
 
     #[test]

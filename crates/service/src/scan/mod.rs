@@ -115,6 +115,9 @@ pub struct Known {
     pub away: Option<Moment>,
     /// How changes are noticed.
     pub noticed: watch::Noticed,
+    /// Whether somebody is looking whether the folder is there: one that hangs holds one thread
+    /// and no more.
+    looking: Arc<AtomicBool>,
     again: Option<Scope>,
 }
 
@@ -342,27 +345,10 @@ async fn scan(
 /// Sees to it that a folder is there. One that is not becomes away: its items are hidden, not
 /// forgotten. One that is back is shown as it was recorded, before it is looked at.
 async fn present(house: &Arc<House>, folder: &Folder) -> Result<(), String> {
-    let root = PathBuf::from(&folder.root);
-    let read = tokio::task::spawn_blocking(move || std::fs::read_dir(root).map(drop));
-    // A mount that hangs answers nothing at all.
-    let problem = match tokio::time::timeout(Duration::from_secs(8), read).await {
-        Ok(Ok(Ok(()))) => None,
-        Ok(Ok(Err(error))) if error.kind() == std::io::ErrorKind::PermissionDenied => {
-            return Err(format!("the folder cannot be read: {error}"));
-        }
-        Ok(Ok(Err(error))) => Some(format!("the folder cannot be read: {error}")),
-        Ok(Err(error)) => return Err(error.to_string()),
-        Err(_) => Some("the drive or network share does not answer".to_owned()),
-    };
-    // An empty mount point is a drive that is unplugged, not a folder that was emptied.
-    let problem = match problem {
-        None if is_bare_mount_point(house, folder).await => {
-            Some("nothing is mounted there".to_owned())
-        }
-        other => other,
-    };
-    if let Some(problem) = problem {
-        return Err(away(house, folder, &problem).await);
+    match is_there(house, folder).await {
+        There::Yes => {}
+        There::NoRights(why) => return Err(format!("the folder cannot be read: {why}")),
+        There::No(why) => return Err(away(house, folder, &why).await),
     }
     if house.scans.known(folder.serial).away.is_some() {
         let loaded = house.records.load(Some(folder.serial)).await.map_err(|e| e.to_string())?;
@@ -374,21 +360,70 @@ async fn present(house: &Arc<House>, folder: &Folder) -> Result<(), String> {
     Ok(())
 }
 
-/// Whether a folder that held files is now an empty directory.
-async fn is_bare_mount_point(house: &Arc<House>, folder: &Folder) -> bool {
-    let recorded = house.catalogue().folder_counts(folder.serial).iter().sum::<u32>();
-    let away = house.scans.known(folder.serial).away.is_some();
-    if recorded == 0 && !away {
-        return false;
-    }
-    let root = PathBuf::from(&folder.root);
-    let empty = tokio::task::spawn_blocking(move || {
-        std::fs::read_dir(root).is_ok_and(|mut entries| entries.next().is_none())
-    });
-    empty.await.unwrap_or(false)
+/// Whether a folder is there.
+pub enum There {
+    /// It is.
+    Yes,
+    /// It is, but cannot be read; why.
+    NoRights(String),
+    /// It is not, or does not answer; why.
+    No(String),
 }
 
+/// How long a folder may take to answer: a drive that wakes up takes a moment.
+const PATIENCE: Duration = Duration::from_secs(4);
+
+/// Looks whether a folder is there. A mount that hangs answers nothing at all, so there is
+/// never more than one look at it under way.
+pub async fn is_there(house: &House, folder: &Folder) -> There {
+    let known = house.scans.known(folder.serial);
+    let silent = || There::No("the drive or network share does not answer".into());
+    // The board must know the folder, so that all look by the same sign.
+    house.scans.note(folder.serial, |_| {});
+    let looking = house.scans.known(folder.serial).looking;
+    if looking.swap(true, Ordering::SeqCst) {
+        // Somebody else may just be looking; one that hangs will still be then.
+        for _ in 0..40 {
+            tokio::time::sleep(PATIENCE / 40).await;
+            if !looking.swap(true, Ordering::SeqCst) {
+                return look_for(house, folder, known.away.is_some(), looking).await;
+            }
+        }
+        return silent();
+    }
+    look_for(house, folder, known.away.is_some(), looking).await
+}
+
+async fn look_for(
+    house: &House,
+    folder: &Folder,
+    was_away: bool,
+    looking: Arc<AtomicBool>,
+) -> There {
+    let root = PathBuf::from(&folder.root);
+    let read = tokio::task::spawn_blocking(move || {
+        let empty = std::fs::read_dir(root).map(|mut entries| entries.next().is_none());
+        looking.store(false, Ordering::SeqCst);
+        empty
+    });
+    let recorded = house.catalogue().folder_counts(folder.serial) != [0; 3];
+    match tokio::time::timeout(PATIENCE, read).await {
+        // An empty mount point is a drive that is unplugged, not a folder that was emptied.
+        Ok(Ok(Ok(true))) if recorded || was_away => There::No("nothing is mounted there".into()),
+        Ok(Ok(Ok(_))) => There::Yes,
+        Ok(Ok(Err(error))) if error.kind() == std::io::ErrorKind::PermissionDenied => {
+            There::NoRights(error.to_string())
+        }
+        Ok(Ok(Err(error))) => There::No(format!("the folder cannot be read: {error}")),
+        Ok(Err(error)) => There::No(error.to_string()),
+        Err(_) => There::No("the drive or network share does not answer".into()),
+    }
+}
+
+/// Hides a folder that is not there; gives the reason in a sentence. A scan of it that runs is
+/// given up, since it may never end.
 async fn away(house: &Arc<House>, folder: &Folder, why: &str) -> String {
+    house.scans.cancel(folder.serial);
     let since = house.clock.now();
     let new = house.scans.known(folder.serial).away.is_none();
     if new {
@@ -397,6 +432,7 @@ async fn away(house: &Arc<House>, folder: &Folder, why: &str) -> String {
             return error.to_string();
         }
         tracing::warn!("{:?} is away: {why}", folder.label);
+        house.tell(Topic::Folders);
     }
     format!("the folder is away: {why}")
 }

@@ -11,7 +11,7 @@ use notify::{RecommendedWatcher, RecursiveMode, Watcher};
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
-use super::{Scope, start};
+use super::{Scope, There, away, is_there, start};
 use crate::house::House;
 
 /// How changes in a folder are noticed.
@@ -29,8 +29,8 @@ pub enum Noticed {
 /// Changes gather until nothing comes for this long, or since the first of them for longer.
 const QUIET: Duration = Duration::from_millis(150);
 const LATEST: Duration = Duration::from_millis(500);
-/// How often a folder that is away is looked for.
-const AWAY: Duration = Duration::from_secs(3);
+/// How often it is looked whether the folder is there.
+const AWAY: Duration = Duration::from_secs(2);
 
 /// Keeps watch over all folders until the house stops.
 pub async fn keep(house: Arc<House>) {
@@ -63,11 +63,18 @@ async fn watch(house: Arc<House>, folder: Folder) {
     let root = PathBuf::from(&folder.root);
     loop {
         let (sender, mut changes) = mpsc::unbounded_channel::<PathBuf>();
-        let watcher = {
+        let gone = house.scans.known(folder.serial).away.is_some();
+        let watcher = if gone {
+            Err("it is away".into())
+        } else {
             let root = root.clone();
-            tokio::task::spawn_blocking(move || watcher(&root, sender)).await
+            let watcher = tokio::task::spawn_blocking(move || watcher(&root, sender));
+            // Walking a tree that hangs never ends.
+            match tokio::time::timeout(Duration::from_secs(60), watcher).await {
+                Ok(watcher) => watcher.unwrap_or_else(|e| Err(e.to_string())),
+                Err(_) => Err("it takes too long to watch".into()),
+            }
         };
-        let watcher = watcher.unwrap_or_else(|e| Err(e.to_string()));
         let noticed = match &watcher {
             Ok(_) => Noticed::Watched,
             Err(why) => {
@@ -90,37 +97,32 @@ async fn watch(house: Arc<House>, folder: Folder) {
                         if places.is_empty() {
                             continue;
                         }
-                        let scope = match places.contains("") && !root.is_dir() {
-                            true => Scope::Whole("away"),
-                            false => Scope::Places(places),
-                        };
-                        start(&house, &folder, scope);
+                        start(&house, &folder, Scope::Places(places));
                     }
                     None => break,
                 },
-                () = tokio::time::sleep_until(next_poll), if polling => {
+                () = tokio::time::sleep_until(next_poll), if polling && !was_away => {
                     start(&house, &folder, Scope::Whole("poll"));
                     next_poll = Instant::now() + poll;
                 }
-                _ = look_for_it.tick() => {
-                    let there = {
-                        let root = root.clone();
-                        let there = tokio::task::spawn_blocking(move || {
-                            std::fs::read_dir(root).is_ok_and(|mut all| all.next().is_some())
-                        });
-                        matches!(tokio::time::timeout(Duration::from_secs(5), there).await, Ok(Ok(true)))
-                    };
-                    let holds = house.catalogue().folder_counts(folder.serial) != [0; 3];
-                    if was_away && there {
+                _ = look_for_it.tick() => match is_there(&house, &folder).await {
+                    There::Yes if was_away => {
                         start(&house, &folder, Scope::Whole("back"));
+                        // It is watched again once it is shown again.
+                        for _ in 0..100 {
+                            if house.scans.known(folder.serial).away.is_none() {
+                                break;
+                            }
+                            tokio::time::sleep(Duration::from_millis(100)).await;
+                        }
                         break;
                     }
-                    if !was_away && holds && !there {
-                        start(&house, &folder, Scope::Whole("away"));
-                        tokio::time::sleep(Duration::from_secs(1)).await;
+                    There::No(why) if !was_away => {
+                        away(&house, &folder, &why).await;
                         break;
                     }
-                }
+                    _ => {}
+                },
             }
         }
     }
