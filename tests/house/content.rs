@@ -1,15 +1,10 @@
 //! The content directory over the wire: views, Search, art, subtitles, playlists.
 
 use mostra_tests::raw::{self, ask, between, browse, call};
-use mostra_tests::{House, in_a_house, top, until};
+use mostra_tests::{in_a_house, top, until};
 
 const TV: &str = "127.0.0.66";
 const OTHER: &str = "127.0.0.67";
-
-fn meet(house: &House, address: &str) {
-    ask(address, "GET", "/about/device.xml", "");
-    until(30, "the device", || house.device(address));
-}
 
 fn plain(text: &str) -> String {
     text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
@@ -42,7 +37,7 @@ fn a_player_searches_by_class_and_by_words() {
         for folder in ["Films", "Sound", "Pictures"] {
             house.publish(folder);
         }
-        meet(&house, TV);
+        house.meet(TV);
         assert!(search(TV, "0", "*", 0, 0).contains("<TotalMatches>0<"), "it waits");
         house.admit(TV);
         let audio = "upnp:class derivedfrom \"object.item.audioItem\" and @refID exists false";
@@ -126,8 +121,8 @@ fn art_and_subtitles_are_for_those_let_in() {
         let _service = house.begin();
         house.publish("Films");
         house.publish("Pictures");
-        meet(&house, TV);
-        meet(&house, OTHER);
+        house.meet(TV);
+        house.meet(OTHER);
         house.admit(TV);
         let pictures = plain(&browse(TV, "pictures-all").text());
         let at = &pictures[pictures.find("<dc:title>Storm 10</dc:title>").unwrap()..];
@@ -152,12 +147,18 @@ fn art_and_subtitles_are_for_those_let_in() {
         let captions = between(at, "http-get:*:text/srt:", "</res>").unwrap();
         let captions = &captions[captions.find("/captions/").unwrap()..];
         let text = ask(TV, "GET", captions, "");
-        assert_eq!(text.status, 200);
+        assert_eq!((text.status, text.field("content-type")), (200, Some("text/srt")));
         assert!(text.text().contains(" --> ") && text.text().contains("\r\n"));
         assert_eq!(ask(OTHER, "GET", captions, "").status, 403);
         // A film's picture is taken from it.
         let url = between(at, "JPEG_TN\">http://127.0.0.1:7640", "<").unwrap();
         assert_eq!(jpeg_size(&ask(TV, "GET", url, "").body).0, 160);
+        // Another MIME type is the same in the listing, in the answer and in the list of all.
+        let film = raw::media_path(&browse(TV, "video-all"), "Lamp-room tour");
+        house.mostra(&["house", "mime", "mp4", "video/x-m4v"]);
+        assert!(plain(&browse(TV, "video-all").text()).contains("http-get:*:video/x-m4v:DLNA"));
+        assert_eq!(ask(TV, "HEAD", &film, "").field("content-type"), Some("video/x-m4v"));
+        assert!(call(TV, "connection", "GetProtocolInfo", "").text().contains("video/x-m4v"));
         for wrong in ["/art/x.0.tn.jpg", "/art/x", "/captions/x.9.srt", "/art/..%2f..%2fetc"] {
             assert_eq!(ask(TV, "GET", wrong, "").status, 404, "{wrong}");
         }
@@ -171,7 +172,7 @@ fn people_read_what_a_container_is() {
     in_a_house(|house| {
         let _service = house.begin();
         house.publish("Sound");
-        meet(&house, TV);
+        house.meet(TV);
         house.admit(TV);
         let root = plain(&browse(TV, "0").text());
         let containers = root.matches("<container ").count();
@@ -203,7 +204,7 @@ fn playlists_are_containers_in_list_order() {
                     Sound/Night log.mp3\r\nnot/there.mp3\r\n/etc/passwd\r\n";
         std::fs::write(folder.path().join("Evening.m3u"), list).unwrap();
         house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
-        meet(&house, TV);
+        house.meet(TV);
         house.admit(TV);
         let lists = plain(&browse(TV, "playlists").text());
         assert!(lists.contains("object.container.playlistContainer"), "{lists}");

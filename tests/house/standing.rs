@@ -4,7 +4,7 @@ use std::io::{Read, Write};
 use std::net::TcpListener;
 
 use mostra_tests::raw::{self, between, browse, call, media_path};
-use mostra_tests::{House, SERVER, in_a_house, until};
+use mostra_tests::{SERVER, in_a_house};
 
 const ADMITTED: &str = "127.0.0.31";
 const OTHER: &str = "127.0.0.32";
@@ -18,18 +18,12 @@ fn total(from: &str, id: &str) -> u32 {
     between(&browse(from, id).text(), "<TotalMatches>", "</TotalMatches>").unwrap().parse().unwrap()
 }
 
-/// Meets the house and waits until it knows the device.
-fn meet(house: &House, from: &str) {
-    assert_eq!(raw::ask(from, "GET", "/about/device.xml", "").status, 200);
-    until(30, "the device", || house.device(from));
-}
-
 #[test]
 fn a_device_waits_is_admitted_and_is_refused() {
     in_a_house(|house| {
         let _service = house.begin();
         house.publish("Films");
-        meet(&house, ADMITTED);
+        house.meet(ADMITTED);
         let waiting = browse(ADMITTED, "0").text();
         assert!(waiting.contains("Not let in yet") && !waiting.contains("&lt;res"), "{waiting}");
         assert_eq!(total(ADMITTED, "0"), 1);
@@ -40,7 +34,7 @@ fn a_device_waits_is_admitted_and_is_refused() {
         let film = media_path(&browse(ADMITTED, "video-all"), "Harbour at dawn");
         assert_eq!(raw::ask(ADMITTED, "HEAD", &film, "").status, 200);
         // The URL learnt by one device is worth nothing to another.
-        meet(&house, OTHER);
+        house.meet(OTHER);
         for method in ["GET", "HEAD"] {
             assert_eq!(raw::ask(OTHER, method, &film, "").status, 403);
         }
@@ -62,7 +56,7 @@ fn a_grant_of_pictures_hides_films() {
         let _service = house.begin();
         house.publish("Films");
         house.publish("Pictures");
-        meet(&house, ADMITTED);
+        house.meet(ADMITTED);
         house.admit(ADMITTED);
         let film = media_path(&browse(ADMITTED, "video-all"), "Lamp-room tour");
         house.mostra(&["device", "admit", ADMITTED, "--kinds", "picture"]);
@@ -82,7 +76,7 @@ fn the_user_agent_decides_nothing() {
     in_a_house(|house| {
         let _service = house.begin();
         house.publish("Films");
-        meet(&house, ADMITTED);
+        house.meet(ADMITTED);
         house.admit(ADMITTED);
         let film = media_path(&browse(ADMITTED, "video-all"), "Harbour at dawn");
         // The admitted device under another name is the same device.
@@ -98,9 +92,9 @@ fn an_open_doorway_admits_who_was_never_here() {
     in_a_house(|house| {
         let _service = house.begin();
         house.publish("Films");
-        meet(&house, OTHER);
+        house.meet(OTHER);
         house.mostra(&["house", "doorway", "open"]);
-        meet(&house, ADMITTED);
+        house.meet(ADMITTED);
         assert_eq!(total(ADMITTED, "video-all"), 5);
         assert_eq!(total(OTHER, "0"), 1, "who waits goes on waiting");
         house.mostra(&["device", "forget", OTHER, "--yes"]);
@@ -169,8 +163,8 @@ fn a_decision_moves_one_devices_ids_and_nobody_elses() {
     in_a_house(|house| {
         let _service = house.begin();
         house.publish("Films");
-        meet(&house, ADMITTED);
-        meet(&house, OTHER);
+        house.meet(ADMITTED);
+        house.meet(OTHER);
         let (mine, other) = (Subscriber::new(ADMITTED), Subscriber::new(OTHER));
         for subscriber in [&mine, &other] {
             let (head, body) = subscriber.event(5).expect("an initial event");

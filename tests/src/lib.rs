@@ -338,6 +338,12 @@ impl House {
         devices.as_array()?.iter().find(|d| d["address"] == address).cloned()
     }
 
+    /// A device comes to the door: it reads the description, and is known.
+    pub fn meet(&self, address: &str) {
+        raw::ask(address, "GET", "/about/device.xml", "");
+        until(30, "the device", || self.device(address));
+    }
+
     /// Waits until a step of a device is confirmed.
     pub fn await_step(&self, address: &str, step: &str) {
         until(30, &format!("{address} {step}"), || {

@@ -71,7 +71,7 @@ pub fn browse(
             .children(pass, &browse.object, browse.start, browse.count, &browse.sort)
             .ok_or(Fault::NoSuchContainer)?,
     };
-    Ok(written(catalogue, page, &browse.filter, title, form))
+    Ok(written(page, &browse.filter, title, form))
 }
 
 /// Answers a Search for a device.
@@ -93,25 +93,18 @@ pub fn search(
         }
         let update_id = catalogue.update_id();
         let page = Page { objects: vec![], total: 0, update_id };
-        return Ok(written(catalogue, page, &search.filter, "Root".into(), form));
+        return Ok(written(page, &search.filter, "Root".into(), form));
     };
     let title = catalogue.object(pass, &search.container).map(|o| o.title).unwrap_or_default();
     let page = catalogue
         .search(pass, &search.container, &search.criteria, search.start, search.count, &search.sort)
         .ok_or(Fault::NoSuchContainer)?;
-    Ok(written(catalogue, page, &search.filter, title, form))
+    Ok(written(page, &search.filter, title, form))
 }
 
-fn written(
-    catalogue: &Catalogue,
-    page: Page,
-    filter: &Filter,
-    title: String,
-    form: Form<'_>,
-) -> Answer {
+fn written(page: Page, filter: &Filter, title: String, form: Form<'_>) -> Answer {
     let items = page.objects.iter().filter(|o| matches!(o.node, Node::Item(_))).count() as u32;
-    let objects: Vec<didl::Object> =
-        page.objects.into_iter().map(|o| object(catalogue, o, form)).collect();
+    let objects: Vec<didl::Object> = page.objects.into_iter().map(|o| object(o, form)).collect();
     Answer {
         result: didl::write(&objects, filter),
         returned: objects.len() as u32,
@@ -119,6 +112,16 @@ fn written(
         update_id: page.update_id.wrapping_add(form.offset),
         items,
         title,
+    }
+}
+
+/// The protocolInfo of an item's file, as listed and as sent (HTTP-2): with the MIME type that
+/// the person set, no profile is claimed.
+pub fn original_info(item: &ItemView) -> ProtocolInfo {
+    let info = profile::protocol_info(&item.facts);
+    match &item.mime {
+        Some(mime) => ProtocolInfo { mime: mime.clone(), profile: None, ..info },
+        None => info,
     }
 }
 
@@ -204,7 +207,7 @@ fn threshold(
     })
 }
 
-fn object(catalogue: &Catalogue, object: Object, form: Form<'_>) -> didl::Object {
+fn object(object: Object, form: Form<'_>) -> didl::Object {
     let Object { id, parent, title, node } = object;
     match node {
         Node::Container { children, class, artist, art, .. } => {
@@ -216,11 +219,10 @@ fn object(catalogue: &Catalogue, object: Object, form: Form<'_>) -> didl::Object
                 properties.push(("dc:creator", artist.clone()));
                 properties.push(("upnp:artist", artist));
             }
-            let art = art.and_then(|serial| catalogue.shown_by(serial));
-            let art = art.filter(|(_, facts)| is_pictured(facts, form.films_pictured));
+            let art = art.filter(|art| is_pictured(&art.1, form.films_pictured));
             let thumbnail = Rendition::Thumbnail;
-            let art = art.map(|(original, facts)| {
-                let path = art_path(&original, &facts, thumbnail);
+            let art = art.map(|art| {
+                let path = art_path(&art.0, &art.1, thumbnail);
                 (format!("{}{path}", form.base), thumbnail.profile())
             });
             didl::Object {
@@ -241,6 +243,7 @@ fn object(catalogue: &Catalogue, object: Object, form: Form<'_>) -> didl::Object
 fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_>) -> didl::Object {
     let original = view.reference.clone().unwrap_or_else(|| id.clone());
     let path = media_path(&id, &view);
+    let info = original_info(&view);
     let facts = view.facts;
     let mut properties: Vec<(&'static str, String)> = Vec::new();
     let mut roles = Vec::new();
@@ -257,16 +260,12 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
         properties.push(("upnp:artist", composer.clone()));
     }
     properties.extend(facts.album.iter().map(|a| ("upnp:album", a.clone())));
-    properties.extend(facts.genres.iter().map(|g| ("upnp:genre", g.clone())));
+    properties.extend(facts.genres.iter().map(|genre| ("upnp:genre", genre.clone())));
     if let (Kind::Music, Some(track)) = (facts.kind, facts.track.0) {
         properties.push(("upnp:originalTrackNumber", track.to_string()));
     }
     properties.extend(facts.date.map(|d| ("dc:date", d.to_string())));
     let url = |path: String| format!("{}{path}", form.base);
-    let mut info = profile::protocol_info(&facts);
-    if let Some(mime) = view.mime {
-        info = ProtocolInfo { mime, profile: None, ..info };
-    }
     let bare = |url, info| Resource {
         url,
         info,

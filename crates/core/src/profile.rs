@@ -154,6 +154,17 @@ pub fn all() -> Vec<ProtocolInfo> {
     once
 }
 
+/// What a file can be announced as whose MIME type a person set (CM-4).
+pub fn replaced(mime: &str) -> [ProtocolInfo; 2] {
+    [FLAGS_FILE, FLAGS_PICTURE].map(|flags| ProtocolInfo {
+        mime: mime.to_owned(),
+        profile: None,
+        byte_seek: true,
+        converted: false,
+        flags,
+    })
+}
+
 fn profile(facts: &Facts) -> Option<&'static str> {
     let within = |w: u32, h: u32| facts.resolution.is_some_and(|(x, y)| x <= w && y <= h);
     match facts.format {

@@ -68,8 +68,8 @@ pub enum Node {
         items: u32,
         /// The artist, of an album.
         artist: Option<String>,
-        /// The file whose picture stands for it, where one has a picture.
-        art: Option<u32>,
+        /// What shows it: the original id of an item in it that has a picture, and its facts.
+        art: Option<Box<(String, Facts)>>,
     },
     /// An item.
     Item(Box<ItemView>),
@@ -384,7 +384,10 @@ impl Catalogue {
                 class,
                 items: counted.map_or(0, |shelf| shelf.cells.total(seen)),
                 artist: self.album_artist(shelf).filter(|_| album).map(str::to_owned),
-                art: self.art_of(seen, shelf, 2),
+                art: self.art_of(seen, shelf, 2).and_then(|serial| {
+                    let facts = self.unpacked(self.record(serial)?)?;
+                    Some(Box::new((Place::File(serial).id(&self.epoch), facts)))
+                }),
             },
         })
     }

@@ -271,11 +271,6 @@ impl Catalogue {
         self.folders.iter().find(|f| f.serial == serial)
     }
 
-    /// A file's original id and its facts, for the picture that stands for a container.
-    pub fn shown_by(&self, serial: u32) -> Option<(String, Facts)> {
-        Some((Place::File(serial).id(&self.epoch), self.unpacked(self.record(serial)?)?))
-    }
-
     fn record(&self, serial: u32) -> Option<record::Record<'_>> {
         self.files.get(serial).map(record::Record)
     }

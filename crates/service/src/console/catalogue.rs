@@ -58,7 +58,7 @@ fn art(original: &str, stamp: u64) -> String {
     format!("/catalogue/{original}/art/{stamp:x}/")
 }
 
-fn told(catalogue: &Catalogue, object: Object) -> CatalogueObject {
+fn told(object: Object) -> CatalogueObject {
     let mut told = CatalogueObject {
         id: object.id,
         parent: object.parent,
@@ -78,8 +78,9 @@ fn told(catalogue: &Catalogue, object: Object) -> CatalogueObject {
             told.children = Some(children);
             told.items = Some(items);
             told.artist = artist;
-            let pictured = pictured.and_then(|serial| catalogue.shown_by(serial));
-            told.art = pictured.map(|(original, facts)| art(&original, present::art_stamp(&facts)));
+            let films = mostra_media::art::films_pictured();
+            let pictured = pictured.filter(|shown| present::is_pictured(&shown.1, films));
+            told.art = pictured.map(|shown| art(&shown.0, present::art_stamp(&shown.1)));
         }
         Node::Item(item) => {
             told.class = item_class(item.facts.kind).to_owned();
@@ -172,7 +173,7 @@ async fn show(
     let pass = view.pass(&caller)?;
     let catalogue = house.catalogue();
     let object = catalogue.object(&pass, &id).ok_or_else(missing)?;
-    let mut objects = vec![told(&catalogue, object)];
+    let mut objects = vec![told(object)];
     add_positions(&house, &caller, &mut objects).await?;
     Ok(web::Json(objects.remove(0)))
 }
@@ -222,9 +223,8 @@ async fn page_of(
     start: u32,
 ) -> Result<web::Json<CataloguePage>, Failure> {
     let path = catalogue.way_to(pass, id).into_iter().chain(catalogue.object(pass, id));
-    let path = path.map(|object| told(catalogue, object)).collect();
-    let mut objects: Vec<CatalogueObject> =
-        page.objects.into_iter().map(|object| told(catalogue, object)).collect();
+    let path = path.map(told).collect();
+    let mut objects: Vec<CatalogueObject> = page.objects.into_iter().map(told).collect();
     add_positions(house, caller, &mut objects).await?;
     let scanning =
         |f: &mostra_core::catalogue::Folder| house.scans.known(f.serial).scanned.is_none();
@@ -330,7 +330,7 @@ async fn continued(
     let objects = begun.filter_map(|at| {
         let object = catalogue.original(&pass, at.file)?;
         let position = Some(Position { position_ms: at.position_ms, seen: at.seen });
-        Some(CatalogueObject { position, ..told(&catalogue, object) })
+        Some(CatalogueObject { position, ..told(object) })
     });
     Ok(web::Json(Continued { objects: objects.take(20).collect() }))
 }

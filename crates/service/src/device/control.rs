@@ -30,8 +30,12 @@ pub fn routes(config: &mut web::ServiceConfig) {
 }
 
 /// What the service can send, as GetProtocolInfo and its event list it (CM-8).
-pub fn source_list() -> String {
-    connection_manager::source_list(profile::all().iter().map(ToString::to_string))
+pub fn source_list(house: &House) -> String {
+    let mut all = profile::all();
+    for mime in house.catalogue().options().mimes.values() {
+        all.extend(profile::replaced(mime));
+    }
+    connection_manager::source_list(all.iter().map(ToString::to_string))
 }
 
 async fn control(
@@ -93,7 +97,7 @@ type Outcome = Result<Vec<(&'static str, String)>, Fault>;
 fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
     match service {
         Service::ContentDirectory => content(call, house, asker),
-        Service::ConnectionManager => (connection_manager::answer(call, &source_list()), None),
+        Service::ConnectionManager => (connection_manager::answer(call, &source_list(house)), None),
         Service::Registrar => {
             (registrar::answer(call, asker.met.decision != Decision::Refused), None)
         }

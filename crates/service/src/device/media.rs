@@ -5,9 +5,8 @@ use actix_web::http::header::{self, HeaderMap};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::catalogue::Node;
-use mostra_core::facts::Facts;
-use mostra_core::{present, profile};
-use mostra_protocol::dlna::TransferMode;
+use mostra_core::present;
+use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
 use mostra_protocol::range::{self, Selection};
 
 use super::gate::{Asker, named, text};
@@ -43,7 +42,8 @@ async fn media(
         return HttpResponse::NotFound().finish();
     };
     let facts = item.facts.clone();
-    let fields = match dlna_fields(request.headers(), &facts) {
+    let info = present::original_info(item);
+    let fields = match dlna_fields(request.headers(), &info) {
         Ok(fields) => fields,
         Err(status) => return HttpResponse::build(status).finish(),
     };
@@ -68,7 +68,7 @@ async fn media(
         .insert_header((header::ACCEPT_RANGES, "bytes"))
         .insert_header((header::ETAG, validators.etag.clone()))
         .insert_header((header::LAST_MODIFIED, validators.last_modified()))
-        .insert_header((header::CONTENT_TYPE, facts.format.mime()));
+        .insert_header((header::CONTENT_TYPE, info.mime.clone()));
     for (name, value) in fields {
         answer.insert_header((name, value));
     }
@@ -108,9 +108,8 @@ async fn media(
 /// The DLNA fields of the answer (HTTP-17 to HTTP-22).
 fn dlna_fields(
     headers: &HeaderMap,
-    facts: &Facts,
+    info: &ProtocolInfo,
 ) -> Result<Vec<(&'static str, String)>, StatusCode> {
-    let info = profile::protocol_info(facts);
     if named(headers, "timeseekrange.dlna.org").is_some() {
         return Err(StatusCode::NOT_ACCEPTABLE);
     }

@@ -87,11 +87,8 @@ async fn answer(
     if let Err(status) = dlna_fields(&request, &info, &mut answer) {
         return HttpResponse::build(status).finish();
     }
-    let kind = match info.mime.starts_with("text/") {
-        true => format!("{}; charset=utf-8", info.mime),
-        false => info.mime,
-    };
-    answer.insert_header((header::CONTENT_TYPE, kind));
+    // As the listing says, to the letter (HTTP-2).
+    answer.insert_header((header::CONTENT_TYPE, info.mime));
     // The path names what it shows, so it never changes (CDS-58).
     answer.insert_header((header::CACHE_CONTROL, "max-age=2592000"));
     answer.body(bytes)

@@ -87,7 +87,7 @@ fn initial(service: Service, house: &House, asker: &Asker) -> Vec<(&'static str,
                 ("TransferIDs", String::new()),
             ]
         }
-        Service::ConnectionManager => connection_manager::event_variables(&source_list()),
+        Service::ConnectionManager => connection_manager::event_variables(&source_list(house)),
         Service::Registrar => registrar::event_variables(),
     }
 }
