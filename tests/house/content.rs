@@ -228,3 +228,111 @@ fn playlists_are_containers_in_list_order() {
         });
     });
 }
+
+/// A station: what it sends, and how often it was connected to.
+fn station(at: &str, answer: String) -> std::sync::Arc<std::sync::atomic::AtomicUsize> {
+    use std::io::{Read, Write};
+    let listener = std::net::TcpListener::bind(at).unwrap();
+    let heard = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
+    let count = heard.clone();
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            let Ok(mut stream) = stream else { return };
+            count.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
+            let _ = stream.read(&mut [0; 4096]);
+            let _ = stream.write_all(answer.as_bytes());
+            let _ = stream.write_all(&[0xab; 50_000]);
+        }
+    });
+    heard
+}
+
+#[test]
+fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        let sound = |kind: &str| format!("HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\n\r\n");
+        let heard = station("127.0.0.5:8000", sound("audio/mpeg"));
+        station(
+            "127.0.0.5:8001",
+            "HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:7641/\r\nContent-Length: 0\r\n\r\n"
+                .into(),
+        );
+        station("127.0.0.5:8002", sound("text/html"));
+        std::fs::write(
+            folder.path().join("harbour.pls"),
+            "[playlist]\nFile1=http://127.0.0.5:8000/live\nTitle1=Harbour watch\n\
+             File2=http://127.0.0.5:8001/away\nTitle2=Led astray\n\
+             File3=http://127.0.0.5:8002/page\nTitle3=No sound\n\
+             File4=http://radio.pellworth.example/x\nTitle4=Not allowed\n\
+             File5=http://127.0.0.5:8000/live\nTitle5=Harbour watch\n",
+        )
+        .unwrap();
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Radio"]);
+        let shown = house.mostra(&["folder", "show", "Radio"]);
+        assert!(shown.contains("127.0.0.5, radio.pellworth.example"), "{shown}");
+        assert!(
+            house.mostra_fails(&["house", "stations", "--allow", "http://x/"]).contains("no host")
+        );
+        house.mostra(&["house", "stations", "--allow", "127.0.0.5"]);
+        until(30, "the stations", || (house.json(&["status"])["items"] == 3).then_some(()));
+        let shown = house.mostra(&["folder", "show", "Radio"]);
+        assert!(shown.contains("(radio.pellworth.example)"), "{shown}");
+        assert!(shown.contains("on disk    0 video, 0 music, 0 picture, 1 of no kind"), "{shown}");
+
+        house.meet("127.0.0.9");
+        house.admit("127.0.0.9");
+        let search = |class: &str| {
+            let arguments = format!(
+                "<ContainerID>0</ContainerID><SearchCriteria>upnp:class derivedfrom &quot;{class}&quot;</SearchCriteria>\
+                 <Filter>*</Filter><StartingIndex>0</StartingIndex><RequestedCount>0</RequestedCount><SortCriteria></SortCriteria>"
+            );
+            raw::call("127.0.0.9", "content", "Search", &arguments).text()
+        };
+        let found = search("object.item.audioItem.audioBroadcast");
+        assert!(found.contains("<TotalMatches>3<"), "{found}");
+        assert!(found.contains("DLNA.ORG_OP=00;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=8D100000"));
+        assert!(!found.contains(" size=") && !found.contains("duration="), "{found}");
+        assert!(search("object.item.audioItem.musicTrack").contains("<TotalMatches>0<"));
+        assert!(search("object.item.audioItem").contains("<TotalMatches>3<"));
+
+        let list = house.json(&["catalogue", "search", "Harbour watch"]);
+        let of = |list: &serde_json::Value, title: &str| {
+            let all = list["objects"].as_array().unwrap().iter();
+            let mut all = all.filter(|o| o["title"] == title);
+            all.next().map(|o| o["id"].as_str().unwrap().to_owned())
+        };
+        let id = of(&list, "Harbour watch").unwrap();
+        let path = format!("/media/{id}.mp3");
+        let head = raw::ask("127.0.0.9", "HEAD", &path, "");
+        assert_eq!((head.status, head.field("accept-ranges")), (200, Some("none")));
+        assert_eq!(head.field("content-length"), None);
+        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 0, "HEAD connects to nothing");
+        let answer =
+            raw::ask("127.0.0.9", "GET", &path, "Range: bytes=100-\r\nConnection: close\r\n");
+        assert_eq!((answer.status, answer.field("content-type")), (200, Some("audio/mpeg")));
+        assert_eq!(answer.field("content-length"), None);
+        assert!(answer.body.windows(4).any(|w| w == [0xab; 4]));
+        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 1);
+        for (title, status) in [("Led astray", 404), ("No sound", 503)] {
+            let id = of(&house.json(&["catalogue", "search", title]), title).unwrap();
+            let answer = raw::ask("127.0.0.9", "GET", &format!("/media/{id}.mp3"), "");
+            assert_eq!(answer.status, status, "{title}");
+        }
+
+        // The list is there too, and everything stays what it is.
+        house.mostra(&["folder", "rescan", "Radio"]);
+        let playlists = house.json(&["catalogue", "list", "playlists"]);
+        let list = playlists["objects"][0]["id"].as_str().unwrap().to_owned();
+        assert_eq!(house.json(&["catalogue", "list", &list])["total"], 4, "one of them twice");
+        assert_eq!(house.json(&["status"])["items"], 3);
+        assert_eq!(
+            of(&house.json(&["catalogue", "search", "Harbour watch"]), "Harbour watch"),
+            Some(id)
+        );
+        house.mostra(&["house", "stations", "--forbid", "127.0.0.5"]);
+        until(30, "no station", || (house.json(&["status"])["items"] == 0).then_some(()));
+        assert_eq!(raw::ask("127.0.0.9", "GET", &path, "").status, 404);
+    });
+}

@@ -1,29 +1,15 @@
 //! Folders live: what changes in them shows by itself, and files are never touched.
 
-use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use mostra_tests::{House, in_a_house, top, until};
+use mostra_tests::{House, in_a_house, media, top, until};
 use serde_json::Value;
 
-fn media(name: &str) -> PathBuf {
-    top().join("demo/media").join(name)
-}
-
-/// Items of all kinds: title to the original's id.
-fn items(house: &House) -> BTreeMap<String, String> {
-    let criteria = "upnp:class derivedfrom \"object.item\"";
-    let found = house.json(&["catalogue", "search", "--criteria", criteria]);
-    let objects = found["objects"].as_array().unwrap();
-    let text = |o: &Value, name: &str| o[name].as_str().unwrap().to_owned();
-    objects.iter().map(|o| (text(o, "title"), text(o, "id"))).collect()
-}
-
 fn titles(house: &House) -> Vec<String> {
-    items(house).into_keys().collect()
+    house.items().into_keys().collect()
 }
 
 fn await_titles(house: &House, expected: &[&str]) -> Duration {
@@ -51,7 +37,7 @@ fn what_changes_shows_by_itself_and_ids_stay() {
         fs::copy(media("Pictures/Storm/Storm 1.jpg"), at("Storm/one.jpg")).unwrap();
         fs::copy(media("Pictures/Storm/Storm 2.jpg"), at("Storm/Old/two.jpg")).unwrap();
         publish(&house, folder.path());
-        let before = items(&house);
+        let before = house.items();
         assert_eq!(before.len(), 3);
 
         // New: complete when it appears, by copying.
@@ -62,7 +48,7 @@ fn what_changes_shows_by_itself_and_ids_stay() {
         // Renamed, and moved: the same objects.
         fs::rename(at("Storm/one.jpg"), at("Storm/uno.jpg")).unwrap();
         await_titles(&house, &["Lamp-room tour", "neap", "two", "uno"]);
-        assert_eq!(items(&house)["uno"], before["one"]);
+        assert_eq!(house.items()["uno"], before["one"]);
         fs::rename(at("Storm/Old"), at("Kept")).unwrap();
         until(30, "the moved folder", || {
             let object = house.json(&["catalogue", "show", &before["two"]]);
@@ -141,19 +127,19 @@ fn a_folder_that_goes_away_comes_back_with_the_same_ids() {
         fs::copy(media("Pictures/Storm/Storm 1.jpg"), here.join("one.jpg")).unwrap();
         publish(&house, &here);
         house.publish("Films");
-        let before = items(&house);
+        let before = house.items();
         fs::rename(&here, &away).unwrap();
         let shown = until(30, "the folder to be away", || {
             let shown = house.mostra(&["folder", "list"]);
             shown.contains("away since").then_some(shown)
         });
         assert!(shown.contains("Films"), "{shown}");
-        assert_eq!(items(&house).len(), before.len() - 2, "only its own items are hidden");
+        assert_eq!(house.items().len(), before.len() - 2, "only its own items are hidden");
         fs::rename(&away, &here).unwrap();
-        until(30, "the folder to be back", || (items(&house) == before).then_some(()));
+        until(30, "the folder to be back", || (house.items() == before).then_some(()));
         // And it is watched again.
         fs::copy(media("Pictures/Storm/Storm 2.jpg"), here.join("two.jpg")).unwrap();
-        until(30, "a new file in it", || items(&house).contains_key("two").then_some(()));
+        until(30, "a new file in it", || house.items().contains_key("two").then_some(()));
     });
 }
 
@@ -197,7 +183,7 @@ fn odd_files_each_have_their_outcome() {
         std::os::unix::fs::symlink("/etc/hostname", at("link.jpg")).unwrap();
         publish(&house, folder.path());
         assert_eq!(titles(&house), ["l".repeat(251).as_str(), "named"]);
-        let object = house.json(&["catalogue", "show", &items(&house)["named"]]);
+        let object = house.json(&["catalogue", "show", &house.items()["named"]]);
         assert_eq!(object["facts"]["mime"], "image/jpeg", "contents decide");
         // What was written a moment ago may still grow; then its outcome stands.
         let left = until(30, "the outcomes", || {
@@ -244,7 +230,7 @@ fn no_file_is_ever_changed() {
         let before = state();
         let mut service = house.begin();
         publish(&house, &folder.path().join("all"));
-        for id in items(&house).into_values() {
+        for id in house.items().into_values() {
             let object = house.json(&["catalogue", "show", &id]);
             if let Some(art) = object["art"].as_str() {
                 let token = fs::read_to_string(house.data.path().join("token")).unwrap();

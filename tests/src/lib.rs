@@ -4,8 +4,10 @@
 //! real binaries. Everything the test starts, and every socket it opens, is inside.
 
 pub mod browser;
+pub mod drive;
 pub mod raw;
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
@@ -94,6 +96,11 @@ fn database() -> String {
         .expect("psql runs");
     assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
     url.replace("localhost/mostra", &format!("localhost/{name}"))
+}
+
+/// A file of the demo media.
+pub fn media(name: &str) -> PathBuf {
+    top().join("demo/media").join(name)
 }
 
 /// Runs a test in a network namespace of its own. Where that is not possible the test says so,
@@ -270,6 +277,18 @@ impl House {
         let mut all = arguments.to_vec();
         all.push("--json");
         serde_json::from_str(&self.mostra(&all)).expect("JSON")
+    }
+
+    /// Items of all kinds as the person sees them: title to the original's id.
+    ///
+    /// # Panics
+    /// When the client's answer is not as it should be.
+    pub fn items(&self) -> BTreeMap<String, String> {
+        let criteria = "upnp:class derivedfrom \"object.item\"";
+        let found = self.json(&["catalogue", "search", "--criteria", criteria]);
+        let text = |o: &Value, name: &str| o[name].as_str().expect("a text").to_owned();
+        let objects = found["objects"].as_array().expect("objects").iter();
+        objects.map(|o| (text(o, "title"), text(o, "id"))).collect()
     }
 
     /// Publishes a folder of the demo media.

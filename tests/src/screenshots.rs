@@ -88,6 +88,23 @@ async fn pages(target: &Path) {
         .expect("a click");
     browser.sees("acknowledged").await;
     browser.picture(&target.join("devices.png")).await;
+    browser.go("/catalogue/pictures-all").await;
+    browser.sees("Storm 10").await;
+    browser.press("Slideshow").await;
+    browser.sees("1 of 10").await;
+    // The picture is made and comes after the words.
+    let shown = "const all = document.querySelectorAll('[role=dialog] img'); return all[0]?.naturalWidth > 100";
+    for _ in 0..200 {
+        let shown = browser.page.execute(shown, vec![]).await.expect("a picture");
+        if shown.convert().unwrap_or(false) {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    browser.picture(&target.join("slideshow.png")).await;
+    browser.go("/settings").await;
+    browser.sees("Stations").await;
+    browser.picture(&target.join("settings.png")).await;
     browser.size(390, 844).await;
     browser.go("/").await;
     browser.sees("skipped ahead Harbour at dawn").await;

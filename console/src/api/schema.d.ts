@@ -721,6 +721,11 @@ export interface components {
             mimes: {
                 [key: string]: string;
             };
+            /**
+             * @description The hosts to which the service may connect to pass on stations of playlists: names,
+             *     `*.` and a name for all below it, or addresses; with a port if only that one.
+             */
+            stations?: string[];
         };
         /** @description A change of house settings; what is left out stays. */
         HouseChange: {
@@ -736,6 +741,8 @@ export interface components {
             mimes?: {
                 [key: string]: string;
             } | null;
+            /** @description All hosts to which the service may connect for stations. */
+            stations?: string[] | null;
         };
         /** @description An interface address by which devices reach the house. */
         Interface: {
@@ -777,6 +784,13 @@ export interface components {
         LeftOutList: {
             /** @description The files. */
             files: components["schemas"]["LeftOut"][];
+            /** @description Files found on disk, by the kind that their names say: those published and those not. */
+            found: components["schemas"]["KindCounts"];
+            /**
+             * Format: int32
+             * @description Files found on disk whose names are of no kind.
+             */
+            other: number;
         };
         /** @description What a live event says: the named part of the house changed. */
         LiveEvent: {
@@ -818,11 +832,13 @@ export interface components {
             mime: string;
             /**
              * Format: int64
-             * @description Bytes.
+             * @description Bytes; 0 of a station.
              */
             size: number;
             /** @description Name on disk. */
             file_name: string;
+            /** @description The address of a station, which is no file. */
+            station?: string | null;
             /** @description Artists. */
             artists?: string[];
             /** @description Artist of the album. */

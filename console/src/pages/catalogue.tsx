@@ -164,7 +164,7 @@ function Row({ object, chosen, onChoose }: { object: CatalogueObject; chosen: bo
   const facts = object.facts;
   const side = container
     ? [object.artist, count(object.items ?? 0, "item")].filter(Boolean).join(" · ")
-    : [facts?.artists?.[0], facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution, bytes(facts?.size ?? 0)].filter(Boolean).join(" · ");
+    : [facts?.artists?.[0], facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution, facts?.station ? "station" : bytes(facts?.size ?? 0)].filter(Boolean).join(" · ");
   return (
     <li>
       <button

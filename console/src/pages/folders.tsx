@@ -78,7 +78,7 @@ function FolderCard({ folder }: { folder: Folder }) {
             </Button>
           ) : (
             <Button onClick={() => rescan.mutate(undefined)} disabled={rescan.isPending}>
-              Scan again
+              {folder.scan?.state === "failed" ? "Go on with the scan" : "Scan again"}
             </Button>
           )}
           <Button look="danger" onClick={() => setRemoving(true)}>
@@ -133,7 +133,7 @@ function LeftOut({ folder }: { folder: Folder }) {
             {open ? "Hide" : "Show"} the {count(folder.left_out, "file")} left out
           </DisclosureButton>
           <DisclosurePanel>
-            <LeftOutList folder={folder.id} />
+            <LeftOutList folder={folder} />
           </DisclosurePanel>
         </>
       )}
@@ -141,11 +141,16 @@ function LeftOut({ folder }: { folder: Folder }) {
   );
 }
 
-function LeftOutList({ folder }: { folder: number }) {
-  const left = useLeftOut(folder, true);
+function LeftOutList({ folder }: { folder: Folder }) {
+  const left = useLeftOut(folder.id, true);
   if (!left.data) return left.error ? <Trouble problem={left.error as Problem} /> : <Loading />;
   return (
     <ul className="max-h-64 divide-y divide-line overflow-auto border-y border-line">
+      <li className="text-soft">
+        On disk {count(left.data.found.video, "film")}, {count(left.data.found.music, "track")}, {count(left.data.found.picture, "picture")} and{" "}
+        {count(left.data.other, "other file")}; published {count(folder.items.video, "film")}, {count(folder.items.music, "track")} and{" "}
+        {count(folder.items.picture, "picture")}.
+      </li>
       {left.data.files.map((file) => (
         <li key={file.path} className="py-2">
           <span className="break-all">{file.path}</span> <span className="text-soft">{file.reason}</span>
@@ -163,6 +168,8 @@ const WHY: Record<string, string> = {
   poll: "looked through",
   change: "a change was noticed",
   back: "the folder came back",
+  link: "a drive behind a link went or came",
+  stations: "other stations are allowed",
 };
 
 function Scans({ folder }: { folder: Folder }) {

@@ -99,6 +99,7 @@ export function Settings() {
           <Trouble problem={save.error} />
         </Card>
         <Manner house={house} />
+        <Stations house={house} />
         <Card title="Console in the house">
           <OpenConsole />
         </Card>
@@ -115,6 +116,40 @@ export function Settings() {
         </Card>
       </div>
     </>
+  );
+}
+
+/** The hosts from which stations of playlists are passed on. */
+function Stations({ house }: { house: House }) {
+  const [host, setHost] = useState("");
+  const allowed = house.stations ?? [];
+  const save = useChange((stations: string[]) => call("PATCH", "/house", { stations }), ["house", "folders", "catalogue"]);
+  return (
+    <Card title="Stations">
+      <p className="text-sm text-soft">Playlists may list stations on the internet. The house passes on those whose host you allow, and connects to no other.</p>
+      <ul className="mt-2">
+        {allowed.map((one) => (
+          <li key={one} className="flex flex-wrap items-center gap-3">
+            <span className="break-all">{one}</span>
+            <Button onClick={() => save.mutate(allowed.filter((other) => other !== one))}>Forbid</Button>
+          </li>
+        ))}
+        {allowed.length === 0 && <li>No host is allowed: stations are left out.</li>}
+      </ul>
+      <form
+        className="mt-2 flex flex-wrap items-end gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          save.mutate([...allowed, host], { onSuccess: () => setHost("") });
+        }}
+      >
+        <Field label="Host" placeholder="radio.example" value={host} onChange={(event) => setHost(event.target.value)} required />
+        <Button type="submit" disabled={save.isPending}>
+          Allow
+        </Button>
+      </form>
+      <Trouble problem={save.error} />
+    </Card>
   );
 }
 

@@ -7,7 +7,7 @@ type Look = "main" | "plain" | "danger";
 
 const LOOKS: Record<Look, string> = {
   main: "bg-accent text-on-accent border-accent hover:brightness-110",
-  plain: "bg-sheet border-line hover:bg-accent-wash",
+  plain: "bg-sheet border-line text-ink hover:bg-accent-wash",
   danger: "bg-sheet border-line text-brick hover:bg-brick-wash",
 };
 

@@ -37,7 +37,8 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
   ]);
   const subtitles = (facts.subtitles ?? []).map((track): [string, string] => ["Subtitles", [track.codec, track.language, track.file_name].filter(Boolean).join(", ")]);
   return [
-    ["File", facts.file_name],
+    ["Station", facts.station],
+    ["File", facts.station ? null : facts.file_name],
     ["Artist", joined(facts.artists)],
     ["Album", facts.album],
     ["Album artist", facts.album_artist],
@@ -50,7 +51,7 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
     ["Length", facts.duration_ms != null ? length(facts.duration_ms) : null],
     ["Resolution", facts.resolution],
     ["Frames", facts.frame_rate && `${facts.frame_rate} a second`],
-    ["Size", bytes(facts.size)],
+    ["Size", facts.station ? null : bytes(facts.size)],
     ["Bit rate", facts.bit_rate != null ? `${Math.round(facts.bit_rate / 1000).toLocaleString("en")} kbit/s` : null],
     ["Picture", facts.video_codec],
     ...sound,
@@ -72,6 +73,16 @@ function Player({ object, facts }: { object: CatalogueObject; facts: Facts }) {
       <img src={`/api/v1${object.art}med`} alt={object.title} className="mb-3 max-h-72 w-full rounded-lg object-contain" />
     ) : (
       <img src={file} alt={object.title} className="mb-3 max-h-72 w-full rounded-lg object-contain" onError={() => setFailed(true)} />
+    );
+  }
+  if (failed && facts.station) {
+    return (
+      <p className="mb-3 rounded-lg bg-accent-wash p-3">
+        The station is not heard: it is off, its address has changed, or it leads to a host that is not allowed.{" "}
+        <button type="button" onClick={() => setFailed(false)} className="min-h-11 text-accent underline">
+          Try again
+        </button>
+      </p>
     );
   }
   if (failed) {

@@ -26,6 +26,7 @@ export function Slideshow({ pictures, onClose }: { pictures: CatalogueObject[]; 
     return () => window.removeEventListener("keydown", onKey);
   });
   const picture = pictures[at];
+  const next = pictures[(at + 1) % pictures.length];
   if (!picture) return null;
   return (
     <Dialog open onClose={onClose} className="relative z-40">
@@ -33,6 +34,8 @@ export function Slideshow({ pictures, onClose }: { pictures: CatalogueObject[]; 
         <div className="flex min-h-0 grow items-center justify-center p-2">
           {/* The medium form is upright already and loads at once, also of a large original. */}
           <img src={`/api/v1${picture.art}med`} alt={picture.title} className="max-h-full max-w-full object-contain" />
+          {/* The next one is there when its turn comes. */}
+          {next && next !== picture && <img src={`/api/v1${next.art}med`} alt="" hidden />}
         </div>
         <div className="flex flex-wrap items-center gap-3 p-3">
           <Button onClick={() => step(-1)}>‹ Back</Button>

@@ -30,10 +30,13 @@ pub struct ObjectFacts {
     pub kind: String,
     /// MIME type.
     pub mime: String,
-    /// Bytes.
+    /// Bytes; 0 of a station.
     pub size: u64,
     /// Name on disk.
     pub file_name: String,
+    /// The address of a station, which is no file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub station: Option<String>,
     /// Artists.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub artists: Vec<String>,

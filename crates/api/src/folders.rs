@@ -155,6 +155,10 @@ pub struct LeftOut {
 pub struct LeftOutList {
     /// The files.
     pub files: Vec<LeftOut>,
+    /// Files found on disk, by the kind that their names say: those published and those not.
+    pub found: KindCounts,
+    /// Files found on disk whose names are of no kind.
+    pub other: u32,
 }
 
 /// A directory on the host that could be published.

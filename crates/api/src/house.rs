@@ -18,6 +18,10 @@ pub struct House {
     pub picture_order: String,
     /// MIME types by file-name extension that replace the usual ones.
     pub mimes: BTreeMap<String, String>,
+    /// The hosts to which the service may connect to pass on stations of playlists: names,
+    /// `*.` and a name for all below it, or addresses; with a port if only that one.
+    #[serde(default)]
+    pub stations: Vec<String>,
 }
 
 /// A change of house settings; what is left out stays.
@@ -38,6 +42,9 @@ pub struct HouseChange {
     /// All MIME types by extension that replace the usual ones.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mimes: Option<BTreeMap<String, String>>,
+    /// All hosts to which the service may connect for stations.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stations: Option<Vec<String>>,
 }
 
 /// An interface address by which devices reach the house.

@@ -118,7 +118,11 @@ fn list(page: &CataloguePage) -> String {
             }
             (None, None) => String::new(),
         };
-        let size = o.facts.as_ref().map(|f| bytes(f.size)).unwrap_or_default();
+        let size = o.facts.as_ref().map(|f| match f.station {
+            Some(_) => "station".into(),
+            None => bytes(f.size),
+        });
+        let size = size.unwrap_or_default();
         vec![o.id.clone(), o.title.clone(), what, size]
     });
     let mut text = format!("{place}\n{}", table(&["id", "title", "length", "size"], rows));
@@ -153,9 +157,11 @@ fn show(object: &CatalogueObject) -> String {
         let mut line = |name: &str, value: Option<String>| {
             lines.extend(value.map(|v| format!("  {name:<11} {v}")));
         };
-        line("file", Some(f.file_name.clone()));
+        let is_file = f.station.is_none();
+        line("station", f.station.clone());
+        line("file", is_file.then(|| f.file_name.clone()));
         line("type", Some(f.mime.clone()));
-        line("size", Some(bytes(f.size)));
+        line("size", is_file.then(|| bytes(f.size)));
         line("length", f.duration_ms.map(duration));
         line("resolution", f.resolution.clone());
         line("bit rate", f.bit_rate.map(|b| format!("{} kbit/s", b / 1000)));

@@ -243,6 +243,8 @@ fn why(word: &str) -> &str {
         "poll" => "looked through",
         "change" => "a change was noticed",
         "back" => "the folder came back",
+        "link" => "a drive behind a link went or came",
+        "stations" => "other stations are allowed",
         other => other,
     }
 }
@@ -254,6 +256,10 @@ fn show(folder: &Folder, left: &LeftOutList) -> String {
         format!(
             "  items      {} video, {} music, {} picture",
             folder.items.video, folder.items.music, folder.items.picture
+        ),
+        format!(
+            "  on disk    {} video, {} music, {} picture, {} of no kind",
+            left.found.video, left.found.music, left.found.picture, left.other
         ),
         format!("  last scan  {}", scan_words(folder)),
         format!("  next scan  {}", folder.next_scan),

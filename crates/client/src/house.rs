@@ -44,6 +44,15 @@ pub enum Verb {
         /// The MIME type that devices are told [default: the usual one again]
         mime: Option<String>,
     },
+    /// Show the hosts from which stations of playlists are passed on, or change them
+    Stations {
+        /// Allow a host: radio.example, *.radio.example, 192.0.2.7:8000
+        #[arg(long, value_name = "HOST")]
+        allow: Vec<String>,
+        /// Allow a host no more
+        #[arg(long, value_name = "HOST")]
+        forbid: Vec<String>,
+    },
     /// Open the console to the house's network, by TLS
     Open,
     /// Close the console to the house's network
@@ -116,6 +125,20 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 }
                 let rows = h.mimes.iter().map(|(e, m)| vec![e.clone(), m.clone()]);
                 table(&["extension", "MIME type"], rows)
+            })
+        }
+        Verb::Stations { allow, forbid } => {
+            let mut house: House = connection.get("/house").await?;
+            if !allow.is_empty() || !forbid.is_empty() {
+                let mut stations = house.stations;
+                stations.retain(|host| !forbid.iter().any(|f| f.eq_ignore_ascii_case(host)));
+                stations.extend(allow);
+                let wish = HouseChange { stations: Some(stations), ..HouseChange::default() };
+                house = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
+            }
+            output.print(&house, |h| match h.stations.is_empty() {
+                true => "No host is allowed: stations of playlists are left out.".into(),
+                false => format!("Stations are passed on from:\n  {}", h.stations.join("\n  ")),
             })
         }
         Verb::Open => access(connection, output, true).await,

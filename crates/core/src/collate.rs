@@ -62,17 +62,33 @@ pub(crate) fn natural_bytes(a: &[u8], b: &[u8]) -> Ordering {
 }
 
 /// The beginning of a folded text as a number that compares as [`natural_order`] does, as far
-/// as it goes: up to the first digit, for which one stands.
-pub(crate) fn beginning(text: &[u8]) -> u64 {
-    let mut bytes = [0; 8];
-    for (to, from) in bytes.iter_mut().zip(text) {
-        if from.is_ascii_digit() {
-            *to = b'0';
+/// as it goes.
+pub(crate) fn beginning(text: &[u8]) -> u128 {
+    let mut bytes = [0; 16];
+    let (mut to, mut at) = (0, 0);
+    let mut push = |byte: u8| {
+        bytes[to] = byte;
+        to += 1;
+        to < 16
+    };
+    while let Some(byte) = text.get(at) {
+        if !byte.is_ascii_digit() {
+            if !push(*byte) {
+                break;
+            }
+            at += 1;
+            continue;
+        }
+        // A number: first that it is one, then how long it is, which says more than its digits.
+        let run = digits(&text[at..]);
+        let digits = significant(&text[at..at + run]);
+        let length = digits.len().min(255) as u8;
+        if ![b'0', length].iter().chain(digits).all(|byte| push(*byte)) || length == 255 {
             break;
         }
-        *to = *from;
+        at += run;
     }
-    u64::from_be_bytes(bytes)
+    u128::from_be_bytes(bytes)
 }
 
 fn digits(text: &[u8]) -> usize {
@@ -106,6 +122,9 @@ mod tests {
         fn the_order_is_total(a in "[a-c0-9]{0,8}", b in "[a-c0-9]{0,8}", c in "[a-c0-9]{0,8}") {
             prop_assert_eq!(natural_order(&a, &b).is_eq(), a == b);
             prop_assert_eq!(natural_order(&a, &b), natural_order(&b, &a).reverse());
+            let (x, y) = (format!("{a}0{b}{c}"), format!("{a}{c}{b}"));
+            let begin = beginning(x.as_bytes()).cmp(&beginning(y.as_bytes()));
+            prop_assert!(begin.is_eq() || begin == natural_order(&x, &y));
             let begin = beginning(a.as_bytes()).cmp(&beginning(b.as_bytes()));
             prop_assert!(begin.is_eq() || begin == natural_order(&a, &b));
             if natural_order(&a, &b).is_lt() && natural_order(&b, &c).is_lt() {

@@ -27,6 +27,9 @@ pub struct Facts {
     /// its folder's first scan, else when it was found.
     #[serde(default)]
     pub added_ms: i64,
+    /// The address of the broadcast, if it is no file but a station.
+    #[serde(default, skip_serializing_if = "is_default")]
+    pub station: Option<String>,
     /// The title inside the file.
     #[serde(default, skip_serializing_if = "is_default")]
     pub title: Option<String>,
@@ -217,6 +220,28 @@ impl Format {
         }
     }
 
+    /// The kind that a file-name extension stands for, in lower case; `None` for one of no
+    /// format that is published.
+    pub fn kind_of_extension(extension: &str) -> Option<Kind> {
+        let usual = match extension {
+            "jpeg" | "jpe" => "jpg",
+            "m4v" | "3gp" => "mp4",
+            "mpeg" | "vob" | "m2p" => "mpg",
+            "mts" | "m2t" | "tsv" => "ts",
+            "oga" => "ogg",
+            "aif" | "aifc" => "aiff",
+            "heif" => "heic",
+            "m4b" => "m4a",
+            other => other,
+        };
+        let format = Format::ALL.into_iter().find(|format| format.extension() == usual)?;
+        Some(match format.mime().split('/').next() {
+            Some("image") => Kind::Picture,
+            Some("audio") => Kind::Music,
+            _ => Kind::Video,
+        })
+    }
+
     /// The usual extension, with which URLs end (CDS-23).
     pub fn extension(self) -> &'static str {
         match self {
@@ -315,6 +340,7 @@ impl Facts {
             modified_ms,
             reader: READER,
             added_ms: modified_ms,
+            station: None,
             title: None,
             artists: Vec::new(),
             album_artist: None,

@@ -30,7 +30,8 @@ impl Kind {
         }
     }
 
-    pub(crate) fn index(self) -> usize {
+    /// Its place in [`Kind::ALL`].
+    pub fn index(self) -> usize {
         self as usize
     }
 }

@@ -24,6 +24,7 @@ pub mod playback;
 pub mod present;
 pub mod profile;
 pub mod proof;
+pub mod station;
 
 mod chunks;
 mod collate;

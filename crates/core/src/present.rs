@@ -5,9 +5,10 @@ use mostra_protocol::didl::{self, Body, Resource};
 use mostra_protocol::dlna::ProtocolInfo;
 use mostra_protocol::object_filter::Filter;
 use mostra_protocol::soap::Fault;
+use mostra_protocol::xml_writer::Layer;
 
 use crate::access::Decision;
-use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, item_class};
+use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page};
 use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
 use crate::shards::{mix, mix_text};
@@ -16,7 +17,7 @@ use crate::{Kind, profile};
 /// An answered Browse or Search.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Answer {
-    /// The DIDL-Lite document.
+    /// The DIDL-Lite document, written as the form says.
     pub result: String,
     /// NumberReturned.
     pub returned: u32,
@@ -43,6 +44,8 @@ pub struct Form<'a> {
     pub offset: u32,
     /// Whether pictures can be taken from films.
     pub films_pictured: bool,
+    /// Whether the answer is written by itself or for an envelope.
+    pub layer: Layer,
 }
 
 /// Answers a Browse for a device.
@@ -57,8 +60,8 @@ pub fn browse(
 ) -> Result<Answer, Fault> {
     let pass = match decision {
         Decision::Admitted(pass) => pass,
-        Decision::Waiting => return threshold(catalogue, browse, form.offset, Some(WAITING_TITLE)),
-        Decision::Refused => return threshold(catalogue, browse, form.offset, None),
+        Decision::Waiting => return threshold(catalogue, browse, form, Some(WAITING_TITLE)),
+        Decision::Refused => return threshold(catalogue, browse, form, None),
     };
     let asked = catalogue.object(pass, &browse.object).ok_or(Fault::NoSuchObject)?;
     let title = asked.title.clone();
@@ -106,7 +109,7 @@ fn written(page: Page, filter: &Filter, title: String, form: Form<'_>) -> Answer
     let items = page.objects.iter().filter(|o| matches!(o.node, Node::Item(_))).count() as u32;
     let objects: Vec<didl::Object> = page.objects.into_iter().map(|o| object(o, form)).collect();
     Answer {
-        result: didl::write(&objects, filter),
+        result: didl::write(&objects, filter, form.layer),
         returned: objects.len() as u32,
         total: page.total,
         update_id: page.update_id.wrapping_add(form.offset),
@@ -128,7 +131,7 @@ pub fn original_info(item: &ItemView) -> ProtocolInfo {
 /// The path at which an item's file is served.
 pub fn media_path(id: &str, item: &ItemView) -> String {
     let original = item.reference.as_deref().unwrap_or(id);
-    format!("/media/{original}.{}", item.facts.format.extension())
+    ["/media/", original, ".", item.facts.format.extension()].concat()
 }
 
 /// The object id in the last segment of a media path: what stands before the extension.
@@ -139,7 +142,11 @@ pub fn media_id(segment: &str) -> &str {
 /// The path of a picture that stands for an item, or of a smaller form of a picture. It
 /// changes when what it shows does (CDS-58).
 pub fn art_path(original: &str, facts: &Facts, rendition: Rendition) -> String {
-    format!("/art/{original}.{:x}.{}.jpg", art_stamp(facts), rendition.word())
+    [&art_stem(original, facts), rendition.word(), ".jpg"].concat()
+}
+
+fn art_stem(original: &str, facts: &Facts) -> String {
+    format!("/art/{original}.{:x}.", art_stamp(facts))
 }
 
 /// A number that changes when the picture of an item may have.
@@ -170,7 +177,7 @@ pub fn is_pictured(facts: &Facts, films: bool) -> bool {
 fn threshold(
     catalogue: &Catalogue,
     browse: &Browse,
-    offset: u32,
+    form: Form<'_>,
     notice: Option<&'static str>,
 ) -> Result<Answer, Fault> {
     let container = |id: &str, parent: &str, title: &str, children: u32| didl::Object {
@@ -198,10 +205,10 @@ fn threshold(
         _ => return Err(Fault::NoSuchObject),
     };
     Ok(Answer {
-        result: didl::write(&objects, &browse.filter),
+        result: didl::write(&objects, &browse.filter, form.layer),
         returned: objects.len() as u32,
         total,
-        update_id: catalogue.update_id().wrapping_add(offset),
+        update_id: catalogue.update_id().wrapping_add(form.offset),
         items: 0,
         title: "Root".into(),
     })
@@ -265,7 +272,7 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
         properties.push(("upnp:originalTrackNumber", track.to_string()));
     }
     properties.extend(facts.date.map(|d| ("dc:date", d.to_string())));
-    let url = |path: String| format!("{}{path}", form.base);
+    let url = |path: String| [form.base, &path].concat();
     let bare = |url, info| Resource {
         url,
         info,
@@ -278,7 +285,7 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
         bits: None,
     };
     let mut resources = vec![Resource {
-        size: Some(facts.size),
+        size: Some(facts.size).filter(|_| facts.station.is_none()),
         duration_ms: facts.duration_ms,
         bytes_per_second: facts.bit_rate.map(|bits| bits / 8),
         resolution: facts.resolution,
@@ -288,7 +295,10 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
         ..bare(url(path), info)
     }];
     let pictured = is_pictured(&facts, form.films_pictured);
-    let art_url = |rendition| url(art_path(&original, &facts, rendition));
+    let art_stem = pictured.then(|| url(art_stem(&original, &facts)));
+    let art_url = |rendition: Rendition| {
+        [art_stem.as_deref().unwrap_or_default(), rendition.word(), ".jpg"].concat()
+    };
     let mut art = Vec::new();
     if pictured {
         art.push((art_url(Rendition::Thumbnail), Rendition::Thumbnail.profile()));
@@ -313,7 +323,7 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
         resources.push(bare(url(path), profile::caption_info(caption.webvtt)));
     }
     let body = Body::Item { reference: view.reference, resources };
-    let class = item_class(facts.kind);
+    let class = view.class;
     didl::Object { id, parent, title, class, properties, roles, art, body }
 }
 

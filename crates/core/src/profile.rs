@@ -1,19 +1,33 @@
 //! Which DLNA profile a file fits (requirements 10.2). A profile is named only when every
 //! limit of it was verified; a false one is worse than none (PROF-3).
 
-use mostra_protocol::dlna::{FLAGS_FILE, FLAGS_PICTURE, ProtocolInfo};
+use mostra_protocol::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo};
 
 use crate::Kind;
 use crate::facts::{Facts, Format};
 
 /// The protocolInfo of a file as it is.
 pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
+    if facts.station.is_some() {
+        return live_info(facts.format);
+    }
     ProtocolInfo {
         mime: facts.format.mime().to_owned(),
         profile: profile(facts),
         byte_seek: true,
         converted: false,
         flags: if facts.kind == Kind::Picture { FLAGS_PICTURE } else { FLAGS_FILE },
+    }
+}
+
+/// The protocolInfo of a broadcast (PROF-11, HTTP-41).
+fn live_info(format: Format) -> ProtocolInfo {
+    ProtocolInfo {
+        mime: format.mime().to_owned(),
+        profile: None,
+        byte_seek: false,
+        converted: false,
+        flags: FLAGS_LIVE,
     }
 }
 
@@ -145,6 +159,8 @@ pub fn all() -> Vec<ProtocolInfo> {
     }
     list.extend(Rendition::ALL.map(Rendition::protocol_info));
     list.extend([false, true].map(caption_info));
+    let live = [Format::Mp3, Format::Adts, Format::Vorbis, Format::Opus, Format::Flac];
+    list.extend(live.map(live_info));
     let mut once: Vec<ProtocolInfo> = Vec::new();
     for info in list {
         if !once.contains(&info) {

@@ -8,7 +8,7 @@ const SHARDS: usize = 1024;
 
 /// Keys are mixed already.
 #[derive(Debug, Clone, Copy, Default)]
-struct AsIs(u64);
+pub(crate) struct AsIs(u64);
 
 impl Hasher for AsIs {
     fn finish(&self) -> u64 {

@@ -14,6 +14,7 @@ use mostra_core::facts::{Facts, Format};
 use mostra_core::profile::Rendition;
 
 use crate::audio;
+use crate::part_reader::PartReader;
 
 /// The longest that the film program may take for one picture.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -56,7 +57,9 @@ impl Source {
 pub fn make(source: Source, rendition: Rendition) -> Option<Vec<u8>> {
     let picture = match source {
         Source::Picture(file, orientation) => turn(decode(BufReader::new(file))?, orientation),
-        Source::Embedded(mut file, format) => {
+        Source::Embedded(file, format) => {
+            let size = file.metadata().ok()?.len();
+            let mut file = PartReader::new(file, size);
             decode(Cursor::new(audio::cover(&mut file, format)?))?
         }
         Source::Film(file, duration) => frame(&file, duration)?,
@@ -115,7 +118,35 @@ fn frame(file: &File, duration_ms: Option<u64>) -> Option<DynamicImage> {
     let fd = std::os::fd::AsRawFd::as_raw_fd(file);
     let path = std::fs::read_link(format!("/proc/self/fd/{fd}")).ok()?;
     let tenth = duration_ms.filter(|ms| *ms > 0).map(|ms| (ms as f64 / 10_000.0).min(300.0));
-    tenth.and_then(|seconds| frame_at(&path, Some(seconds))).or_else(|| frame_at(&path, None))
+    tenth
+        .and_then(|seconds| frame_at(&path, Some(seconds)))
+        .or_else(|| frame_at(&path, None))
+        .or_else(|| if duration_ms.is_none() { still(&path) } else { None })
+}
+
+/// A still picture that the film program does not know, by the one for HEIC where that is
+/// installed.
+fn still(path: &Path) -> Option<DynamicImage> {
+    let folder = tempfile::tempdir().ok()?;
+    let made = folder.path().join("still.jpg");
+    let mut child = Command::new("heif-convert")
+        .args(["-q", "90"])
+        .args([path, made.as_path()])
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .ok()?;
+    let begin = Instant::now();
+    while child.try_wait().ok()?.is_none() {
+        if begin.elapsed() > PATIENCE {
+            let _ = child.kill();
+            let _ = child.wait();
+            return None;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    decode(BufReader::new(File::open(made).ok()?))
 }
 
 fn frame_at(path: &Path, seconds: Option<f64>) -> Option<DynamicImage> {

@@ -1,7 +1,6 @@
 //! Sound files: frames and tags, by the tag library.
 
-use std::fs::File;
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::{Read, Seek, SeekFrom};
 
 use lofty::config::{ParseOptions, ParsingMode};
 use lofty::file::{AudioFile, FileType, TaggedFile, TaggedFileExt};
@@ -15,6 +14,7 @@ use mostra_core::date::Date;
 use mostra_core::facts::{AudioTrack, Facts, Format};
 
 use crate::Reason;
+use crate::part_reader::PartReader;
 
 const BROKEN: Reason = Reason::Broken("no sound in it that can be read");
 
@@ -32,7 +32,7 @@ fn known(format: Format) -> Option<(FileType, &'static str)> {
     })
 }
 
-pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     if facts.format == Format::Adts {
         return adts(file, facts);
     }
@@ -67,7 +67,7 @@ pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
 }
 
 /// Raw AAC frames. How long they last follows from the first ones, as all are much alike.
-fn adts(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+fn adts(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     const RATES: [u32; 13] = [
         96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025,
         8_000, 7_350,
@@ -109,28 +109,27 @@ fn adts(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
     })
 }
 
-fn tagged(file: &mut File, kind: FileType) -> Result<TaggedFile, Reason> {
+fn tagged(file: &mut PartReader, kind: FileType) -> Result<TaggedFile, Reason> {
     let options = ParseOptions::new().parsing_mode(ParsingMode::BestAttempt);
     file.rewind().map_err(|_| BROKEN)?;
-    let mut reader = BufReader::with_capacity(32 << 10, file);
     if kind == FileType::Mpeg {
-        let file = MpegFile::read_from(&mut reader, options).map_err(|_| BROKEN)?;
+        let file = MpegFile::read_from(file, options).map_err(|_| BROKEN)?;
         let properties = file.properties();
         if *properties.layer() != lofty::mpeg::Layer::Layer3 || properties.sample_rate() == 0 {
             return Err(BROKEN);
         }
         return Ok(file.into());
     }
-    Probe::with_file_type(&mut reader, kind).options(options).read().map_err(|_| BROKEN)
+    Probe::with_file_type(file, kind).options(options).read().map_err(|_| BROKEN)
 }
 
 /// Tags of a file of any sort that the library reads; used for what our own readers found.
-pub(crate) fn tag_of(file: &mut File, format: Format) -> Option<TaggedFile> {
+pub(crate) fn tag_of(file: &mut PartReader, format: Format) -> Option<TaggedFile> {
     tagged(file, known(format)?.0).ok()
 }
 
 /// The picture embedded in a sound file: the front cover, else the first.
-pub(crate) fn cover(file: &mut File, format: Format) -> Option<Vec<u8>> {
+pub(crate) fn cover(file: &mut PartReader, format: Format) -> Option<Vec<u8>> {
     let tagged = tag_of(file, format)?;
     let pictures = || tagged.tags().iter().flat_map(Tag::pictures);
     let front = pictures().find(|p| p.pic_type() == PictureType::CoverFront);

@@ -1,24 +1,33 @@
 //! JPEG: size and form from the frame header.
 
-use std::fs::File;
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 
+use crate::part_reader::PartReader;
 use crate::{Reason, picture};
 
 const BROKEN: Reason = Reason::Broken("no picture header");
 
 /// Facts of a JPEG file; its format tells baseline from the rest.
-pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
-    let (format, resolution) = frame(file)?;
+pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
+    let (format, resolution, exif) = frame(file)?;
     let facts = Facts { kind: Kind::Picture, format, resolution: Some(resolution), ..facts };
-    Ok(picture::with_exif(file, facts))
+    Ok(match exif {
+        Some(exif) => picture::with_exif(exif, facts),
+        None => facts,
+    })
 }
 
-fn frame(file: &mut File) -> Result<(Format, (u32, u32)), Reason> {
-    let mut reader = BufReader::new(file);
+/// What comes before Exif in its segment.
+const EXIF: &[u8] = b"Exif\0\0";
+
+/// Format, size, and what cameras wrote before it.
+type Frame = (Format, (u32, u32), Option<Vec<u8>>);
+
+fn frame(reader: &mut PartReader) -> Result<Frame, Reason> {
+    let mut exif = None;
     let mut start = [0; 2];
     reader.read_exact(&mut start).map_err(|_| BROKEN)?;
     if start != [0xff, 0xd8] {
@@ -26,7 +35,7 @@ fn frame(file: &mut File) -> Result<(Format, (u32, u32)), Reason> {
     }
     // A picture has a few dozen segments; a thousand is somebody's joke.
     for _ in 0..1000 {
-        let (marker, length) = segment(&mut reader)?;
+        let (marker, length) = segment(reader)?;
         match marker {
             // SOF0 to SOF15, without DHT, JPG and DAC.
             0xc0..=0xcf if !matches!(marker, 0xc4 | 0xc8 | 0xcc) => {
@@ -40,10 +49,15 @@ fn frame(file: &mut File) -> Result<(Format, (u32, u32)), Reason> {
                 }
                 let baseline = marker == 0xc0 && depth == 8 && matches!(components, 1 | 3);
                 let format = if baseline { Format::Jpeg } else { Format::JpegOther };
-                return Ok((format, (width, height)));
+                return Ok((format, (width, height), exif));
             }
             // Start of scan or end of image before any frame header.
             0xda | 0xd9 => return Err(BROKEN),
+            0xe1 if exif.is_none() => {
+                let mut data = vec![0; usize::from(length)];
+                reader.read_exact(&mut data).map_err(|_| BROKEN)?;
+                exif = data.strip_prefix(EXIF).map(<[u8]>::to_vec);
+            }
             _ => {
                 reader.seek(SeekFrom::Current(i64::from(length))).map_err(|_| BROKEN)?;
             }

@@ -13,7 +13,9 @@ mod audio;
 pub mod ffprobe;
 mod jpeg;
 mod matroska;
+pub mod mounts;
 mod mp4;
+mod part_reader;
 mod picture;
 pub mod playlist;
 pub mod sidecar;
@@ -34,8 +36,14 @@ pub enum Reason {
     Playlist,
     /// It is still being written.
     Growing,
-    /// A link that leads around in a circle, or nowhere.
-    Link,
+    /// A link that leads nowhere now.
+    Nowhere,
+    /// A link that leads around in a circle, or to what is listed already.
+    Twice,
+    /// A link to where no media are kept.
+    Forbidden,
+    /// The drive or network share behind it does not answer.
+    Silent,
     /// Deeper than the standard allows.
     Deep,
     /// Of a kind that its folder does not hold.
@@ -48,7 +56,7 @@ pub enum Reason {
     Unreadable(String),
     /// The name is not valid UTF-8.
     Name,
-    /// A link, or neither a file nor a directory.
+    /// Neither a file nor a directory.
     Special,
 }
 
@@ -60,7 +68,10 @@ impl fmt::Display for Reason {
             Reason::Beside(what) => f.write_str(what),
             Reason::Playlist => f.write_str("a playlist"),
             Reason::Growing => f.write_str("it is still being written; it comes when complete"),
-            Reason::Link => f.write_str("a link that leads nowhere or around in a circle"),
+            Reason::Nowhere => f.write_str("a link that leads nowhere now"),
+            Reason::Twice => f.write_str("a link to what this folder lists already"),
+            Reason::Forbidden => f.write_str("a link into the system's own or hidden folders"),
+            Reason::Silent => f.write_str("its drive or network share does not answer"),
             Reason::Deep => {
                 write!(f, "more than {} folders deep, which no player reaches", walk::DEPTH)
             }
@@ -71,13 +82,13 @@ impl fmt::Display for Reason {
             Reason::Broken(what) => write!(f, "damaged: {what}"),
             Reason::Unreadable(why) => write!(f, "cannot be read: {why}"),
             Reason::Name => f.write_str("its name is not valid text (UTF-8); rename it"),
-            Reason::Special => f.write_str("a link or a special file"),
+            Reason::Special => f.write_str("a special file"),
         }
     }
 }
 
 /// An I/O error as a reason, without the path in it.
-fn unreadable(error: &std::io::Error) -> Reason {
+pub fn unreadable(error: &std::io::Error) -> Reason {
     Reason::Unreadable(match error.kind() {
         std::io::ErrorKind::PermissionDenied => "no permission for the service's user".into(),
         std::io::ErrorKind::NotFound => "it has gone".into(),

@@ -1,12 +1,12 @@
 //! Matroska and WebM: tracks, codecs, duration and title from the segment's head.
 
-use std::fs::File;
-use std::io::{BufReader, Read, Seek, SeekFrom};
+use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
 
 use crate::Reason;
+use crate::part_reader::PartReader;
 
 const BROKEN: Reason = Reason::Broken("its header is cut off");
 
@@ -18,13 +18,12 @@ const INFO: u32 = 0x1549_a966;
 const TRACKS: u32 = 0x1654_ae6b;
 const CLUSTER: u32 = 0x1f43_b675;
 
-pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
-    let mut reader = BufReader::new(file);
-    let (_, length) = element(&mut reader)?;
+pub(crate) fn read(reader: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
+    let (_, length) = element(reader)?;
     let mut head = vec![0; length.filter(|l| *l < 4096).ok_or(BROKEN)? as usize];
     reader.read_exact(&mut head).map_err(|_| BROKEN)?;
     let webm = find(&head, 0x4282).is_some_and(|kind| kind.starts_with(b"webm"));
-    let (id, _) = element(&mut reader)?;
+    let (id, _) = element(reader)?;
     if id != SEGMENT {
         return Err(Reason::Broken("no segment in it"));
     }
@@ -36,7 +35,7 @@ pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
     let mut tracks = false;
     // Up to the first cluster; what stands behind it is not looked for.
     for _ in 0..200 {
-        let Ok((id, length)) = element(&mut reader) else { break };
+        let Ok((id, length)) = element(reader) else { break };
         let at = reader.stream_position().map_err(|_| BROKEN)?;
         match (id, length) {
             (CLUSTER, _) => {

@@ -1,17 +1,17 @@
 //! MP4 (ISO base media): tracks, codecs, duration and where the media data lies.
 
-use std::fs::File;
 use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
 
+use crate::part_reader::PartReader;
 use crate::{Reason, audio};
 
 /// The largest index that is read into memory.
 const INDEX: u64 = 64 << 20;
 
-pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     let size = facts.size;
     let mut index = None;
     let mut media: Option<(u64, u64)> = None;

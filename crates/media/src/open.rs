@@ -9,7 +9,8 @@ use std::path::Path;
 use mostra_core::catalogue::Located;
 
 /// Opens a located file for reading. The real path, after all links, must lie inside the real
-/// path of its folder at the moment of opening, and it must be a regular file.
+/// path of its folder at the moment of opening, or inside what the scan found a link in it to
+/// lead to, and it must be a regular file.
 ///
 /// # Errors
 /// Those of opening; `PermissionDenied` for a path that leads out of the folder.
@@ -19,7 +20,7 @@ pub fn open(located: &Located) -> io::Result<File> {
     // The path of what is really open, not of what the name says a moment later.
     let real = std::fs::read_link(Path::new("/proc/self/fd").join(file.as_raw_fd().to_string()))?;
     let root = std::fs::canonicalize(located.root())?;
-    if !real.starts_with(&root) || !file.metadata()?.is_file() {
+    if !located.allows(&root, &real) || !file.metadata()?.is_file() {
         return Err(io::Error::new(
             io::ErrorKind::PermissionDenied,
             "not a file inside its folder",
@@ -31,6 +32,7 @@ pub fn open(located: &Located) -> io::Result<File> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::collections::BTreeMap;
     use std::sync::Arc;
 
     use mostra_core::access::{Decision, Grant, Standing, decide};
@@ -40,6 +42,11 @@ mod tests {
 
     /// Locates `sub/film.mp4` below a root.
     fn locate(root: &Path) -> Located {
+        locate_with(root, BTreeMap::new())
+    }
+
+    /// The same in a folder with links that were followed.
+    fn locate_with(root: &Path, links: BTreeMap<String, String>) -> Located {
         let mut catalogue = Catalogue::new("q3v9d0", 1);
         let facts = Arc::new(Facts::bare(Kind::Video, Format::Mp4, 1, 0));
         catalogue.apply([
@@ -56,6 +63,7 @@ mod tests {
                 parent: Some(1),
                 name: "sub".into(),
             }),
+            Change::PutLinks(1, Arc::new(links)),
             Change::PutFile(Item { serial: 1, directory: 2, name: "film.mp4".into(), facts }),
         ]);
         let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else {
@@ -82,6 +90,17 @@ mod tests {
         std::fs::remove_dir_all(&sub).unwrap();
         std::os::unix::fs::symlink(outside.path(), &sub).unwrap();
         assert_eq!(open(&located).unwrap_err().kind(), io::ErrorKind::PermissionDenied);
+        // The same link, once the scan has followed it; another target is refused still.
+        let real = std::fs::canonicalize(outside.path()).unwrap();
+        let links = [("sub".to_owned(), real.to_str().unwrap().to_owned())];
+        let followed = locate_with(folder.path(), links.into());
+        assert!(open(&followed).is_ok());
+        assert_eq!(followed.beyond_links(), real.join("film.mp4"));
+        let elsewhere = tempfile::tempdir().unwrap();
+        std::fs::write(elsewhere.path().join("film.mp4"), b"other").unwrap();
+        std::fs::remove_file(&sub).unwrap();
+        std::os::unix::fs::symlink(elsewhere.path(), &sub).unwrap();
+        assert_eq!(open(&followed).unwrap_err().kind(), io::ErrorKind::PermissionDenied);
         std::fs::remove_file(&sub).unwrap();
         assert_eq!(open(&located).unwrap_err().kind(), io::ErrorKind::NotFound);
     }

@@ -1,19 +1,19 @@
 //! Pictures other than baseline JPEG, and what cameras write into all of them.
 
-use std::fs::File;
-use std::io::{BufReader, Read, Seek};
+use std::io::{Read, Seek};
 
-use exif::{In, Reader, Tag, Value};
+use exif::{Exif, In, Reader, Tag, Value};
 use mostra_core::Kind;
 use mostra_core::date::Date;
 use mostra_core::facts::{Facts, Format};
 
 use crate::Reason;
+use crate::part_reader::PartReader;
 
 /// Bytes in which a picture's size must be found.
 const HEAD: u64 = 256 << 10;
 
-pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
+pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     let mut head = Vec::new();
     file.by_ref().take(HEAD).read_to_end(&mut head).map_err(|e| crate::unreadable(&e))?;
     let size = imagesize::blob_size(&head).map_err(|_| Reason::Broken("no picture header"))?;
@@ -24,25 +24,30 @@ pub(crate) fn read(file: &mut File, facts: Facts) -> Result<Facts, Reason> {
         return Err(Reason::Broken("no picture header"));
     }
     let facts = Facts { kind: Kind::Picture, resolution: Some((width, height)), ..facts };
-    Ok(with_exif(file, facts))
+    Ok(if facts.format == Format::Gif { facts } else { with_any_exif(file, facts) })
+}
+
+/// Adds what a camera wrote into a picture other than JPEG, which may keep it anywhere.
+fn with_any_exif(file: &mut PartReader, facts: Facts) -> Facts {
+    let mut bytes = Vec::new();
+    if file.rewind().and_then(|()| file.take(4 << 20).read_to_end(&mut bytes)).is_err() {
+        return facts;
+    }
+    told(reader().read_from_container(&mut std::io::Cursor::new(&bytes)), facts)
 }
 
 /// Adds what Exif tells. Broken Exif adds nothing and harms nothing.
-pub(crate) fn with_exif(file: &mut File, mut facts: Facts) -> Facts {
-    if matches!(facts.format, Format::Gif) || file.rewind().is_err() {
-        return facts;
-    }
-    let mut reader = BufReader::new(file.take(16 << 20));
-    let mut bytes = Vec::new();
-    // Containers other than JPEG may keep it anywhere; JPEG has it at the start.
-    let limit =
-        if matches!(facts.format, Format::Jpeg | Format::JpegOther) { 1 << 18 } else { 4 << 20 };
-    if reader.by_ref().take(limit).read_to_end(&mut bytes).is_err() {
-        return facts;
-    }
-    let mut exif_reader = Reader::new();
-    exif_reader.continue_on_error(true);
-    let read = exif_reader.read_from_container(&mut std::io::Cursor::new(&bytes));
+pub(crate) fn with_exif(exif: Vec<u8>, facts: Facts) -> Facts {
+    told(reader().read_raw(exif), facts)
+}
+
+fn reader() -> Reader {
+    let mut reader = Reader::new();
+    reader.continue_on_error(true);
+    reader
+}
+
+fn told(read: Result<Exif, exif::Error>, mut facts: Facts) -> Facts {
     let Ok(exif) = read.or_else(|e| e.distill_partial_result(|_| {})) else { return facts };
     let text = |tag: Tag| {
         let field = exif.get_field(tag, In::PRIMARY)?;

@@ -116,6 +116,8 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
     let mut reader = quick_xml::Reader::from_str(&text);
     let mut entries = Vec::new();
     let mut open: Vec<Vec<u8>> = Vec::new();
+    // What `xml:base` says at each level, with what is around it.
+    let mut bases: Vec<Option<String>> = Vec::new();
     let (mut location, mut title) = (None::<String>, String::new());
     let mut value = String::new();
     loop {
@@ -125,6 +127,13 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
             Ok(Event::Eof) => break,
             Ok(Event::Start(tag)) => {
                 value.clear();
+                let base = tag.attributes().flatten().find(|a| a.key.as_ref() == b"xml:base");
+                let base = base.and_then(|a| a.unescape_value().ok()).map(|b| b.into_owned());
+                let around = bases.last().cloned().flatten();
+                bases.push(match (base, around) {
+                    (Some(base), Some(around)) => Some(against(&around, &base)),
+                    (base, around) => base.or(around),
+                });
                 open.push(tag.local_name().as_ref().to_vec());
                 if open.len() > 32 {
                     return Err(PlaylistError::Broken("nested too deep"));
@@ -140,11 +149,13 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
             }
             Ok(Event::End(_)) => {
                 let name = open.pop().unwrap_or_default();
+                let base = bases.pop().flatten();
                 let in_track = open.last().is_some_and(|around| around == b"track");
                 match name.as_slice() {
                     // The first that is given counts.
                     b"location" if in_track && location.is_none() => {
-                        location = Some(value.trim().to_owned());
+                        let named = value.trim();
+                        location = Some(base.map_or(named.to_owned(), |b| against(&b, named)));
                     }
                     b"title" if in_track => value.trim().clone_into(&mut title),
                     b"track" => {
@@ -210,6 +221,27 @@ fn percent_decoded(text: &str) -> Option<String> {
     String::from_utf8(bytes).ok().filter(|t| !t.contains('\0'))
 }
 
+/// An address against the one it is relative to (RFC 3986 §5.2, as far as lists need it); `..`
+/// is worked out later, where the whole path is known.
+fn against(base: &str, address: &str) -> String {
+    let scheme_ends = base.find("://").map_or(0, |at| at + 3);
+    let path_begins = base[scheme_ends..].find('/').map_or(base.len(), |at| at + scheme_ends);
+    if address.contains("://") || address.to_lowercase().starts_with("file:") {
+        address.to_owned()
+    } else if address.starts_with('/') {
+        format!("{}{address}", &base[..path_begins])
+    } else {
+        let directory =
+            base[path_begins..].rfind('/').map_or(path_begins, |at| at + path_begins + 1);
+        let slash = if directory == base.len() && path_begins == base.len() && scheme_ends > 0 {
+            "/"
+        } else {
+            ""
+        };
+        format!("{}{slash}{address}", &base[..directory])
+    }
+}
+
 /// The path that an entry means, for a list at `list`, without looking at the disk: `..` and
 /// `.` are worked out, so that what lies outside a root can be told (CDS-67).
 pub fn resolve(list: &Path, entry: &str) -> Option<PathBuf> {
@@ -260,6 +292,14 @@ mod tests {
             </trackList></playlist>"#;
         assert_eq!(paths(xspf, "xspf"), ["Tides/low water.mp3", "/srv/x.mp3"]);
         assert_eq!(read(xspf, "xspf").unwrap()[0].title.as_deref(), Some("Salt & Rope"));
+        let based = br#"<playlist xmlns="http://xspf.org/ns/0/" xml:base="file:///srv/lists/e.xspf"><trackList>
+            <track><location>a.mp3</location></track><track xml:base="tides/"><location>b%20c.mp3</location></track>
+            <track><location>/d.mp3</location></track>
+            <track xml:base="http://127.0.0.1"><location>live</location></track></trackList></playlist>"#;
+        assert_eq!(
+            paths(based, "xspf"),
+            ["/srv/lists/a.mp3", "/srv/lists/tides/b c.mp3", "/d.mp3", "http://127.0.0.1/live"]
+        );
     }
 
     #[test]

@@ -1,12 +1,13 @@
 //! What a file is: by its contents, and by its extension where contents are unclear (PROF-13).
 
 use std::fs::File;
-use std::io::{Read, Seek};
+use std::io::Seek as _;
 use std::path::Path;
 
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 
+use crate::part_reader::PartReader;
 use crate::{Reason, audio, ffprobe, jpeg, matroska, mp4, picture, unreadable};
 
 /// Bytes by which a file's format is told.
@@ -20,13 +21,13 @@ pub fn probe(path: &Path, size: u64, modified_ms: i64) -> Result<Facts, Reason> 
     if size == 0 {
         return Err(Reason::Empty);
     }
-    let mut file = File::open(path).map_err(|e| unreadable(&e))?;
-    let mut head = Vec::with_capacity(HEAD);
-    file.by_ref().take(HEAD as u64).read_to_end(&mut head).map_err(|e| unreadable(&e))?;
-    file.rewind().map_err(|e| unreadable(&e))?;
+    let file = File::open(path).map_err(|e| unreadable(&e))?;
+    let mut file = PartReader::new(file, size);
     let extension =
         path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
-    let format = sniff(&head, &extension)?;
+    let head = file.head().map_err(|e| unreadable(&e))?;
+    let format = sniff(&head[..head.len().min(HEAD)], &extension)?;
+    file.rewind().map_err(|e| unreadable(&e))?;
     let kind = match format.mime().split('/').next() {
         Some("image") => Kind::Picture,
         Some("audio") => Kind::Music,

@@ -28,12 +28,14 @@ pub struct Listing {
     pub files: Vec<Listed>,
     /// Directories.
     pub directories: Vec<String>,
+    /// Symbolic links, whatever they lead to.
+    pub links: Vec<String>,
     /// What cannot be published whatever it holds: (name made readable, why).
     pub left_out: Vec<(String, Reason)>,
 }
 
-/// Lists a directory. Hidden entries are passed over silently (SEC-14); links and special
-/// files are left out. Errors on single entries do not stop it.
+/// Lists a directory. Hidden entries are passed over silently (SEC-14); links are named and
+/// not followed; special files are left out. Errors on single entries do not stop it.
 ///
 /// # Errors
 /// When the directory itself cannot be read.
@@ -59,6 +61,8 @@ pub fn list(directory: &Path) -> io::Result<Listing> {
         };
         if kind.is_dir() {
             listing.directories.push(name);
+        } else if kind.is_symlink() {
+            listing.links.push(name);
         } else if kind.is_file() {
             match entry.metadata() {
                 Ok(metadata) => listing.files.push(Listed {
@@ -76,6 +80,7 @@ pub fn list(directory: &Path) -> io::Result<Listing> {
     }
     listing.files.sort_by(|a, b| a.name.cmp(&b.name));
     listing.directories.sort();
+    listing.links.sort();
     Ok(listing)
 }
 
@@ -105,9 +110,14 @@ mod tests {
         let mut listing = list(root).unwrap();
         let names: Vec<&str> = listing.files.iter().map(|f| f.name.as_str()).collect();
         assert_eq!((names, listing.directories), (vec!["a.mp3", "two.mp4"], vec!["b".to_owned()]));
+        std::os::unix::net::UnixListener::bind(root.join("socket.mp4")).unwrap();
+        listing = list(root).unwrap();
         listing.left_out.sort_by(|a, b| a.0.cmp(&b.0));
         let reasons: Vec<&Reason> = listing.left_out.iter().map(|(_, r)| r).collect();
-        assert_eq!(reasons, [&Reason::Name, &Reason::Special]);
+        assert_eq!(
+            (reasons, listing.links),
+            (vec![&Reason::Name, &Reason::Special], vec!["link.mp4".to_owned()])
+        );
         assert!(list(&root.join("nowhere")).is_err());
     }
 }

@@ -7,6 +7,7 @@ use std::process::Command;
 
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
+use mostra_core::profile::Rendition;
 use mostra_media::{art, probe::probe};
 
 /// Runs ffmpeg; `None` where it is not installed, which fails under CI.
@@ -145,6 +146,29 @@ fn pictures_of_every_format() {
         assert_eq!((facts.kind, facts.format), (Kind::Picture, format), "{name}");
         assert_eq!(facts.resolution, Some((320, 240)), "{name}");
     }
+}
+
+/// What a telephone makes: HEIC with what it knows of the moment.
+#[test]
+fn heic_with_what_the_camera_wrote() {
+    let folder = tempfile::tempdir().unwrap();
+    let photo =
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/media/Pictures/Storm/Storm 1.jpg");
+    let path = folder.path().join("p.heic");
+    let made = Command::new("heif-enc").arg(&photo).arg("-o").arg(&path).output();
+    let Ok(output) = made else {
+        assert!(std::env::var_os("CI").is_none(), "this test needs heif-enc");
+        eprintln!("NOT RUN: no heif-enc");
+        return;
+    };
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    let (facts, original) = (facts(&path), facts(&photo));
+    assert_eq!((facts.kind, facts.format), (Kind::Picture, Format::Heic));
+    assert_eq!((facts.resolution, facts.date), (original.resolution, original.date));
+    assert!(facts.date.is_some());
+    let file = std::fs::File::open(&path).unwrap();
+    let jpeg = art::make(art::Source::of(&facts, file, None), Rendition::Thumbnail).unwrap();
+    assert_eq!(&jpeg[..2], [0xff, 0xd8]);
 }
 
 #[test]

@@ -1,12 +1,12 @@
 //! DIDL-Lite (requirements 5.2, 5.3): writing what the directory offers, reading what a player
 //! was given.
 
-use std::fmt::Write as _;
-
 use crate::dlna::{self, ProtocolInfo};
+use crate::markup;
 use crate::object_filter::Filter;
 use crate::wire::{NS_DC, NS_DIDL, NS_DLNA, NS_UPNP};
-use crate::xml::{self, Limits, XmlError, clip, escape, escape_into};
+use crate::xml::{self, Limits, XmlError, clip};
+use crate::xml_writer::{Layer, Markup, XmlWriter};
 
 /// Bytes of UTF-8 that a title may have (CDS-16).
 pub const TITLE_BYTES: usize = 200;
@@ -75,67 +75,61 @@ pub struct Resource {
 }
 
 /// Writes objects as one document, holding what the filter wants.
-pub fn write(objects: &[Object], filter: &Filter) -> String {
-    let mut out = String::with_capacity(512 + objects.len() * 2048);
-    let _ = write!(
-        out,
-        "<DIDL-Lite xmlns=\"{NS_DIDL}\" xmlns:dc=\"{NS_DC}\" xmlns:upnp=\"{NS_UPNP}\" xmlns:dlna=\"{NS_DLNA}\">"
-    );
+pub fn write(objects: &[Object], filter: &Filter, layer: Layer) -> String {
+    let mut out = XmlWriter::new(layer, 512 + objects.len() * 2048);
+    out.markup(markup!("<DIDL-Lite xmlns=\"")).plain(NS_DIDL);
+    out.markup(markup!("\" xmlns:dc=\"")).plain(NS_DC);
+    out.markup(markup!("\" xmlns:upnp=\"")).plain(NS_UPNP);
+    out.markup(markup!("\" xmlns:dlna=\"")).plain(NS_DLNA).markup(markup!("\">"));
     for object in objects {
         write_object(&mut out, object, filter);
     }
-    out.push_str("</DIDL-Lite>");
-    out
+    out.markup(markup!("</DIDL-Lite>"));
+    out.finish()
 }
 
-fn write_object(out: &mut String, object: &Object, filter: &Filter) {
-    let tag = match object.body {
-        Body::Container { .. } => "container",
-        Body::Item { .. } => "item",
+fn write_object(out: &mut XmlWriter, object: &Object, filter: &Filter) {
+    let (begin, end) = match object.body {
+        Body::Container { .. } => (markup!("<container id=\""), markup!("</container>")),
+        Body::Item { .. } => (markup!("<item id=\""), markup!("</item>")),
     };
-    let _ = write!(
-        out,
-        "<{tag} id=\"{}\" parentID=\"{}\" restricted=\"1\"",
-        escape(&object.id),
-        escape(&object.parent)
-    );
+    out.markup(begin).token(&object.id).markup(markup!("\" parentID=\"")).token(&object.parent);
+    out.markup(markup!("\" restricted=\"1\""));
     match &object.body {
         Body::Container { child_count } => {
             // Search works on every container (CDS-8).
             if filter.wants("@searchable") {
-                out.push_str(" searchable=\"1\"");
+                out.markup(markup!(" searchable=\"1\""));
             }
             if let Some(count) = child_count.filter(|_| filter.wants("@childCount")) {
-                let _ = write!(out, " childCount=\"{count}\"");
+                out.markup(markup!(" childCount=\"")).number(count).markup(QUOTE);
             }
         }
         Body::Item { reference, .. } => {
             if let Some(reference) = reference.as_ref().filter(|_| filter.wants("@refID")) {
-                let _ = write!(out, " refID=\"{}\"", escape(reference));
+                out.markup(markup!(" refID=\"")).token(reference).markup(QUOTE);
             }
         }
     }
-    out.push_str("><dc:title>");
-    escape_into(out, clip(&object.title, TITLE_BYTES));
-    let _ = write!(out, "</dc:title><upnp:class>{}</upnp:class>", object.class);
+    out.markup(markup!("><dc:title>")).text(clip(&object.title, TITLE_BYTES));
+    out.markup(markup!("</dc:title><upnp:class>")).plain(object.class);
+    out.markup(markup!("</upnp:class>"));
     for (at, (name, value)) in object.properties.iter().enumerate() {
         // Required by the class table, whatever the filter says.
         if *name == "upnp:storageUsed" || filter.wants(name) {
-            let _ = write!(out, "<{name}");
+            out.markup(markup!("<")).plain(name);
             if let Some((_, role)) = object.roles.iter().find(|(n, _)| *n == at) {
-                let _ = write!(out, " role=\"{role}\"");
+                out.markup(markup!(" role=\"")).plain(role).markup(QUOTE);
             }
-            out.push('>');
-            escape_into(out, clip(value, TEXT_BYTES));
-            let _ = write!(out, "</{name}>");
+            out.markup(CLOSE).text(clip(value, TEXT_BYTES));
+            out.markup(markup!("</")).plain(name).markup(CLOSE);
         }
     }
     if filter.wants("upnp:albumArtURI") {
         for (url, profile) in &object.art {
             // The profile comes along without being named (CDS-41).
-            let _ = write!(out, "<upnp:albumArtURI dlna:profileID=\"{profile}\">");
-            escape_into(out, url);
-            out.push_str("</upnp:albumArtURI>");
+            out.markup(markup!("<upnp:albumArtURI dlna:profileID=\"")).plain(profile);
+            out.markup(markup!("\">")).token(url).markup(markup!("</upnp:albumArtURI>"));
         }
     }
     if let Body::Item { resources, .. } = &object.body
@@ -145,29 +139,41 @@ fn write_object(out: &mut String, object: &Object, filter: &Filter) {
             write_resource(out, resource, filter);
         }
     }
-    let _ = write!(out, "</{tag}>");
+    out.markup(end);
 }
 
-fn write_resource(out: &mut String, resource: &Resource, filter: &Filter) {
-    let _ = write!(out, "<res protocolInfo=\"{}\"", escape(&resource.info.to_string()));
-    // (what the Filter calls it, the attribute, its value)
-    let attributes = [
-        ("res@size", "size", resource.size.map(|v| v.to_string())),
-        ("res@duration", "duration", resource.duration_ms.map(dlna::duration)),
-        ("res@bitrate", "bitrate", resource.bytes_per_second.map(|v| v.to_string())),
-        ("res@sampleFrequency", "sampleFrequency", resource.sample_rate.map(|v| v.to_string())),
-        ("res@bitsPerSample", "bitsPerSample", resource.bits.map(|v| v.to_string())),
-        ("res@nrAudioChannels", "nrAudioChannels", resource.channels.map(|v| v.to_string())),
-        ("res@resolution", "resolution", resource.resolution.map(|(w, h)| format!("{w}x{h}"))),
+const QUOTE: Markup = markup!("\"");
+const CLOSE: Markup = markup!(">");
+
+fn write_resource(out: &mut XmlWriter, resource: &Resource, filter: &Filter) {
+    out.markup(markup!("<res protocolInfo=\"http-get:*:")).text(&resource.info.mime).plain(":");
+    resource.info.feature_parts(|part| {
+        out.plain(part);
+    });
+    out.markup(QUOTE);
+    if let Some(size) = resource.size.filter(|_| filter.wants("res@size")) {
+        out.markup(markup!(" size=\"")).number(size).markup(QUOTE);
+    }
+    if let Some(ms) = resource.duration_ms.filter(|_| filter.wants("res@duration")) {
+        out.markup(markup!(" duration=\"")).plain(&dlna::duration(ms)).markup(QUOTE);
+    }
+    // (what the Filter calls it, the attribute up to its value, the value)
+    let numbers = [
+        ("res@bitrate", markup!(" bitrate=\""), resource.bytes_per_second),
+        ("res@sampleFrequency", markup!(" sampleFrequency=\""), resource.sample_rate),
+        ("res@bitsPerSample", markup!(" bitsPerSample=\""), resource.bits.map(u32::from)),
+        ("res@nrAudioChannels", markup!(" nrAudioChannels=\""), resource.channels),
     ];
-    for (property, name, value) in attributes {
+    for (property, begin, value) in numbers {
         if let Some(value) = value.filter(|_| filter.wants(property)) {
-            let _ = write!(out, " {name}=\"{value}\"");
+            out.markup(begin).number(value).markup(QUOTE);
         }
     }
-    out.push('>');
-    escape_into(out, &resource.url);
-    out.push_str("</res>");
+    if let Some((width, height)) = resource.resolution.filter(|_| filter.wants("res@resolution")) {
+        out.markup(markup!(" resolution=\"")).number(width).plain("x").number(height);
+        out.markup(QUOTE);
+    }
+    out.markup(CLOSE).token(&resource.url).markup(markup!("</res>"));
 }
 
 /// An object as a player reads it.
@@ -265,17 +271,17 @@ mod tests {
 
     #[test]
     fn required_properties_come_whatever_the_filter() {
-        let bare = write(&[film("Tidewalk")], &Filter::parse(""));
+        let bare = write(&[film("Tidewalk")], &Filter::parse(""), Layer::Document);
         let object = &read(&bare).unwrap()[0];
         assert_eq!((object.id.as_str(), object.title.as_str()), ("a", "Tidewalk"));
         assert!(!bare.contains("dc:date") && !bare.contains("<res") && !bare.contains("refID"));
-        let some = write(&[film("Tidewalk")], &Filter::parse("res@size"));
+        let some = write(&[film("Tidewalk")], &Filter::parse("res@size"), Layer::Document);
         assert!(
             some.contains("size=\"734003200\"")
                 && some.contains("protocolInfo")
                 && !some.contains("duration")
         );
-        let all = write(&[film("Tidewalk")], &Filter::ALL);
+        let all = write(&[film("Tidewalk")], &Filter::ALL, Layer::Document);
         assert!(all.contains("duration=\"0:41:12.480\"") && all.contains("refID=\"b\""));
         assert!(!all.contains("bitrate"), "what is unknown is left out");
     }
@@ -284,18 +290,21 @@ mod tests {
     fn title_escaped_exactly_once_per_layer() {
         for title in ["Salt & Rope", "a<b>\"c'", "]]>", "\u{1f30a} مرفأ", "Kite\u{0}\u{fffe}s"]
         {
-            let text = write(&[film(title)], &Filter::ALL);
+            let text = write(&[film(title)], &Filter::ALL, Layer::Document);
             let clean: String =
                 title.chars().filter(|c| !matches!(c, '\u{0}' | '\u{fffe}')).collect();
             assert_eq!(read(&text).unwrap()[0].title, clean);
         }
-        assert!(write(&[film("Salt & Rope")], &Filter::ALL).contains("Salt &amp; Rope"));
+        assert!(
+            write(&[film("Salt & Rope")], &Filter::ALL, Layer::Document)
+                .contains("Salt &amp; Rope")
+        );
     }
 
     proptest! {
         #[test]
         fn any_title_survives(title in "\\PC{1,120}") {
-            let text = write(&[film(&title)], &Filter::ALL);
+            let text = write(&[film(&title)], &Filter::ALL, Layer::Document);
             let objects = read(&text).unwrap();
             prop_assert_eq!(objects[0].title.as_str(), clip(&title, TITLE_BYTES).trim());
         }

@@ -7,6 +7,9 @@ pub const FLAGS_FILE: u32 = 0x0170_0000;
 /// Primary flags of a picture or text (PROF-9).
 pub const FLAGS_PICTURE: u32 = 0x00d0_0000;
 
+/// Primary flags of a broadcast without a buffer (PROF-11).
+pub const FLAGS_LIVE: u32 = 0x8d10_0000;
+
 /// What a resource is and how it may be fetched; written as `http-get:*:MIME:…`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProtocolInfo {
@@ -25,20 +28,36 @@ pub struct ProtocolInfo {
 impl ProtocolInfo {
     /// The fourth field, also sent as `contentFeatures.dlna.org` (HTTP-17).
     pub fn features(&self) -> String {
-        let profile = self.profile.map(|p| format!("DLNA.ORG_PN={p};")).unwrap_or_default();
-        format!(
-            "{profile}DLNA.ORG_OP=0{};DLNA.ORG_CI={};DLNA.ORG_FLAGS={:08X}{:024}",
-            u8::from(self.byte_seek),
-            u8::from(self.converted),
-            self.flags,
-            0
-        )
+        let mut features = String::with_capacity(96);
+        self.feature_parts(|part| features.push_str(part));
+        features
+    }
+
+    /// Tells what comes after the MIME type piece by piece; nothing in it needs escaping.
+    pub(crate) fn feature_parts(&self, mut tell: impl FnMut(&str)) {
+        if let Some(profile) = self.profile {
+            tell("DLNA.ORG_PN=");
+            tell(profile);
+            tell(";");
+        }
+        tell(if self.byte_seek { "DLNA.ORG_OP=01" } else { "DLNA.ORG_OP=00" });
+        tell(if self.converted { ";DLNA.ORG_CI=1" } else { ";DLNA.ORG_CI=0" });
+        let mut flags = *b";DLNA.ORG_FLAGS=00000000000000000000000000000000";
+        for (digit, byte) in flags[16..24].iter_mut().enumerate() {
+            *byte = b"0123456789ABCDEF"[(self.flags >> (28 - 4 * digit) & 15) as usize];
+        }
+        tell(std::str::from_utf8(&flags).unwrap_or_default());
     }
 }
 
 impl fmt::Display for ProtocolInfo {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "http-get:*:{}:{}", self.mime, self.features())
+        let mut text = String::with_capacity(128);
+        text.push_str("http-get:*:");
+        text.push_str(&self.mime);
+        text.push(':');
+        self.feature_parts(|part| text.push_str(part));
+        f.write_str(&text)
     }
 }
 

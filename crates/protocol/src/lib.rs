@@ -36,5 +36,6 @@ pub mod ssdp;
 mod stamp;
 pub mod wire;
 pub mod xml;
+pub mod xml_writer;
 
 pub use stamp::{Moment, http_date};

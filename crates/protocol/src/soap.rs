@@ -108,11 +108,30 @@ pub fn read_call(body: &str) -> Result<Call, XmlError> {
 
 /// Writes a call, as a player sends it (SOAP-20).
 pub fn write_call(service: Service, action: &str, arguments: &[(&str, &str)]) -> String {
-    tagged(action, service.urn(), arguments)
+    let arguments: Vec<(&str, Value<'_>)> =
+        arguments.iter().map(|(name, text)| (*name, Value::Text(text))).collect();
+    tagged(action, service.urn(), &arguments)
+}
+
+/// An out argument's value.
+#[derive(Debug, Clone, Copy)]
+pub enum Value<'a> {
+    /// Text as it is; it is escaped here.
+    Text(&'a str),
+    /// A document written as [`Layer::Nested`](crate::xml_writer::Layer), escaped already.
+    Nested(&'a str),
+}
+
+impl<'a> Value<'a> {
+    fn written(self) -> &'a str {
+        match self {
+            Value::Text(text) | Value::Nested(text) => text,
+        }
+    }
 }
 
 /// Writes a successful answer (SOAP-8); out arguments in the order given.
-pub fn write_answer(call: &Call, arguments: &[(&str, &str)]) -> String {
+pub fn write_answer(call: &Call, arguments: &[(&str, Value<'_>)]) -> String {
     tagged(&format!("{}Response", call.action), &call.namespace, arguments)
 }
 
@@ -131,15 +150,17 @@ pub fn read_answer(body: &str) -> Result<Vec<(String, String)>, u16> {
 }
 
 /// An envelope around one tagged body, written in one piece: a Result may have megabytes.
-fn tagged(name: &str, namespace: &str, arguments: &[(&str, &str)]) -> String {
-    // Markup as text grows by about half.
-    let length: usize = arguments.iter().map(|a| a.1.len() * 8 / 5 + 64).sum();
+fn tagged(name: &str, namespace: &str, arguments: &[(&str, Value<'_>)]) -> String {
+    let length: usize = arguments.iter().map(|a| a.1.written().len() + 64).sum();
     let mut out = String::with_capacity(512 + length);
     begin(&mut out);
     let _ = writeln!(out, "<u:{name} xmlns:u=\"{}\">", escape(namespace));
     for (argument, value) in arguments {
         let _ = write!(out, "<{argument}>");
-        escape_into(&mut out, value);
+        match value {
+            Value::Text(text) => escape_into(&mut out, text),
+            Value::Nested(document) => out.push_str(document),
+        }
         let _ = write!(out, "</{argument}>");
     }
     let _ = write!(out, "\n</u:{name}>");
@@ -185,7 +206,7 @@ mod tests {
         let call =
             read_call(&write_call(Service::ContentDirectory, "Browse", &[("ObjectID", "0")]))
                 .unwrap();
-        let answer = write_answer(&call, &[("Result", "<a>Salt &amp; Rope</a>")]);
+        let answer = write_answer(&call, &[("Result", Value::Text("<a>Salt &amp; Rope</a>"))]);
         assert!(answer.contains("Salt &amp;amp; Rope"));
         assert_eq!(read_answer(&answer).unwrap()[0].1, "<a>Salt &amp; Rope</a>");
         assert_eq!(read_answer(&Fault::NoSuchObject.write()), Err(701));

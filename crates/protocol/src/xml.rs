@@ -179,9 +179,18 @@ pub fn read(text: &str, limits: Limits) -> Result<Element, XmlError> {
     root.ok_or_else(|| XmlError::Malformed("no element".into()))
 }
 
+/// What stands for `&`, `<`, `>` and `"`.
+pub(crate) type Replacements = [&'static str; 4];
+pub(crate) const ESCAPED: Replacements = ["&amp;", "&lt;", "&gt;", "&quot;"];
+pub(crate) const ESCAPED_TWICE: Replacements = ["&amp;amp;", "&amp;lt;", "&amp;gt;", "&amp;quot;"];
+
 /// Appends text, escaped for element content and attributes; characters that XML cannot carry
 /// (XML 1.0 §2.2) are dropped.
 pub fn escape_into(out: &mut String, text: &str) {
+    replace_into(out, text, &ESCAPED);
+}
+
+pub(crate) fn replace_into(out: &mut String, text: &str, replacements: &Replacements) {
     // Runs without anything special are copied whole: most text is one.
     let bytes = text.as_bytes();
     let mut copied = 0;
@@ -191,10 +200,10 @@ pub fn escape_into(out: &mut String, text: &str) {
         let Some(run) = plain else { break };
         at += run;
         let (replacement, length) = match bytes[at] {
-            b'&' => ("&amp;", 1),
-            b'<' => ("&lt;", 1),
-            b'>' => ("&gt;", 1),
-            b'"' => ("&quot;", 1),
+            b'&' => (replacements[0], 1),
+            b'<' => (replacements[1], 1),
+            b'>' => (replacements[2], 1),
+            b'"' => (replacements[3], 1),
             // U+FFFE and U+FFFF; other characters begin with the same byte.
             0xef if !matches!(bytes[at..], [_, 0xbf, 0xbe | 0xbf, ..]) => {
                 at += 3;

@@ -14,7 +14,11 @@ use mostra_core::present;
 use mostra_core::profile::Rendition;
 use mostra_media::art::{Source, make};
 use mostra_media::open::open;
-use tokio::sync::Semaphore;
+
+use crate::lanes::Lanes;
+
+/// How long making one may take, with a picture taken from a film on a slow drive.
+const MAKING: std::time::Duration = std::time::Duration::from_secs(40);
 
 /// Bytes of pictures kept at most.
 const KEPT: u64 = 512 << 20;
@@ -25,8 +29,6 @@ pub struct Art {
     directory: PathBuf,
     /// Bytes kept, as far as known.
     kept: AtomicU64,
-    /// Making one takes a processor and, for a large picture, much memory.
-    makers: Semaphore,
     /// One maker for each picture, however many ask for it.
     making: Mutex<HashMap<PathBuf, Arc<tokio::sync::Mutex<()>>>>,
 }
@@ -36,12 +38,7 @@ impl Art {
     pub fn new(data: &Path) -> Art {
         let directory = data.join("art");
         let kept = files(&directory).iter().map(|(_, size, _)| size).sum();
-        Art {
-            directory,
-            kept: AtomicU64::new(kept),
-            makers: Semaphore::new(2),
-            making: Mutex::default(),
-        }
+        Art { directory, kept: AtomicU64::new(kept), making: Mutex::default() }
     }
 
     /// The picture of an item as JPEG; `None` where it has none that can be read.
@@ -50,6 +47,7 @@ impl Art {
     /// When the item cannot be opened for now.
     pub async fn of(
         &self,
+        lanes: &Lanes,
         item: &ItemView,
         located: Located,
         rendition: Rendition,
@@ -70,18 +68,23 @@ impl Art {
         if let Some(found) = kept(path.clone()).await? {
             return Ok(Some(found).filter(|b| !b.is_empty()));
         }
-        let _turn = self.makers.acquire().await.map_err(io::Error::other)?;
         let facts = item.facts.clone();
-        let made = tokio::task::spawn_blocking(move || -> io::Result<Vec<u8>> {
+        let lane = lanes.of(&located.beyond_links());
+        // Opened before its turn comes: a drive that hangs is to hold up no other pictures.
+        let opened = lane.run(move || {
             let beside: Option<File> =
                 facts.art.as_ref().and_then(|name| open(&located.beside(name)).ok());
-            let source = Source::of(&facts, open(&located)?, beside);
+            Ok(Source::of(&facts, open(&located)?, beside))
+        });
+        let source = opened.await?;
+        let _turn = lane.makers.acquire().await.map_err(io::Error::other)?;
+        let made = lane.run_within(MAKING, move || {
             let jpeg = make(source, rendition).unwrap_or_default();
             // An empty file says that there is none, so that it is not tried again.
             keep(&path, &jpeg)?;
             Ok(jpeg)
         });
-        let jpeg = made.await.map_err(io::Error::other)??;
+        let jpeg = made.await?;
         let all = self.kept.fetch_add(jpeg.len() as u64, Ordering::Relaxed) + jpeg.len() as u64;
         if all > KEPT {
             self.tidy().await;

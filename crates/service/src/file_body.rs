@@ -15,8 +15,8 @@ use actix_web::http::header::{self, HeaderMap};
 use bytes::Bytes;
 use mostra_core::catalogue::Located;
 use mostra_protocol::http_date;
-use tokio::task::JoinHandle;
 
+use crate::lanes::{Lane, Lanes};
 use crate::transfers::Transfer;
 
 /// Bytes read at a time: what one stream holds in memory.
@@ -26,38 +26,57 @@ const CHUNK: u64 = 128 << 10;
 /// client that pauses holds no thread.
 pub struct FileBody {
     file: Arc<File>,
+    lane: Arc<Lane>,
     at: u64,
     left: u64,
     length: u64,
-    reading: Option<JoinHandle<io::Result<Bytes>>>,
+    reading: Option<Pin<Box<dyn Future<Output = io::Result<Bytes>>>>>,
     transfer: Option<Arc<Transfer>>,
 }
 
 impl FileBody {
     /// `length` bytes from `first` on. `transfer` is told what becomes of them.
-    pub fn new(file: File, first: u64, length: u64, transfer: Option<Arc<Transfer>>) -> FileBody {
-        FileBody { file: Arc::new(file), at: first, left: length, length, reading: None, transfer }
+    pub fn new(
+        opened: Opened,
+        first: u64,
+        length: u64,
+        transfer: Option<Arc<Transfer>>,
+    ) -> FileBody {
+        let Opened { file, lane, .. } = opened;
+        let file = Arc::new(file);
+        FileBody { file, lane, at: first, left: length, length, reading: None, transfer }
     }
 }
 
-/// Opens a located file on the blocking pool.
+/// A file that was opened.
+pub struct Opened {
+    file: File,
+    /// What the system says of it.
+    pub metadata: Metadata,
+    lane: Arc<Lane>,
+}
+
+/// Opens a located file.
 ///
 /// # Errors
-/// Those of opening.
-pub async fn open(located: Located) -> io::Result<(File, Metadata)> {
+/// Those of opening; `TimedOut` when its drive does not answer.
+pub async fn open(lanes: &Lanes, located: Located) -> io::Result<Opened> {
+    let lane = lanes.of(&located.beyond_links());
     let open = move || {
         let file = mostra_media::open::open(&located)?;
         let metadata = file.metadata()?;
         Ok((file, metadata))
     };
-    tokio::task::spawn_blocking(open).await.map_err(io::Error::other)?
+    let (file, metadata) = lane.run(open).await?;
+    Ok(Opened { file, metadata, lane })
 }
 
 /// Reads a whole small file.
 ///
 /// # Errors
 /// Those of opening and reading, and for a file of more than `most` bytes.
-pub async fn read_small(located: Located, most: u64) -> io::Result<Vec<u8>> {
+pub async fn read_small(lanes: &Lanes, located: Located, most: u64) -> io::Result<Vec<u8>> {
+    let lane = lanes.of(&located.beyond_links());
     let read = move || {
         let file = mostra_media::open::open(&located)?;
         let mut bytes = Vec::new();
@@ -67,7 +86,7 @@ pub async fn read_small(located: Located, most: u64) -> io::Result<Vec<u8>> {
         }
         Ok(bytes)
     };
-    tokio::task::spawn_blocking(read).await.map_err(io::Error::other)?
+    lane.run(read).await
 }
 
 fn read(file: &File, at: u64, length: usize) -> io::Result<Bytes> {
@@ -99,13 +118,13 @@ impl MessageBody for FileBody {
             return Poll::Ready(None);
         }
         let (at, length) = (self.at, self.left.min(CHUNK));
-        let file = self.file.clone();
+        let (file, lane) = (self.file.clone(), self.lane.clone());
         let reading = self.reading.get_or_insert_with(|| {
-            tokio::task::spawn_blocking(move || read(&file, at, length as usize))
+            Box::pin(async move { lane.run(move || read(&file, at, length as usize)).await })
         });
-        let outcome = ready!(Pin::new(reading).poll(context));
+        let outcome = ready!(reading.as_mut().poll(context));
         self.reading = None;
-        let bytes = outcome.map_err(io::Error::other)??;
+        let bytes = outcome?;
         self.at += length;
         self.left -= length;
         if self.left == 0

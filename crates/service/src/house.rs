@@ -7,17 +7,20 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
+
 use mostra_core::access::{Decision, Doorway};
 use mostra_core::account::Session;
-use mostra_core::catalogue::{Catalogue, Change, Options, PictureOrder, Titles, Touched};
+use mostra_core::catalogue::{Catalogue, Change, File, Options, PictureOrder, Titles, Touched};
 use mostra_core::device::DeviceBook;
 use mostra_core::proof::Step;
+use mostra_core::station::Allowed;
 use mostra_protocol::description::{self, Description};
 use mostra_protocol::gena::Publisher;
 use mostra_protocol::ssdp::Identity;
 use mostra_protocol::wire::Service;
 use mostra_protocol::{Moment, service_document};
-use mostra_store::{Counter, Loaded, RawFile, Records, StoreError};
+use mostra_store::{Counter, Loaded, RawFiles, Records, StoreError};
+use rayon::iter::{ParallelDrainRange as _, ParallelIterator as _};
 use tokio::sync::{Notify, broadcast, mpsc, watch};
 
 use crate::art::Art;
@@ -25,10 +28,13 @@ use crate::clock::Clock;
 use crate::config::Config;
 use crate::discovery;
 use crate::interfaces::Served;
+use crate::lanes::Lanes;
 use crate::logging::tame;
+use crate::memory;
 use crate::random::{random_uuid, random_word};
 use crate::scan::ScanBoard;
 use crate::sightings::{Fact, Sightings};
+use crate::stations::Stations;
 use crate::transfers::Transfers;
 
 /// A part of the house that changed, for consoles to read again.
@@ -68,6 +74,8 @@ pub struct Settings {
     pub udn: String,
     /// The rule at the door.
     pub doorway: Doorway,
+    /// Where the service may connect to for stations.
+    pub stations: Allowed,
 }
 
 /// Who was met.
@@ -116,6 +124,10 @@ pub struct House {
     pub scans: ScanBoard,
     /// Pictures of things.
     pub art: Art,
+    /// The drives that files are on.
+    pub lanes: Lanes,
+    /// Passing stations on.
+    pub stations: Stations,
     /// Sessions by token hash.
     pub sessions: Mutex<HashMap<[u8; 32], Session>>,
     /// Why an interface cannot be discovered, by interface name.
@@ -160,6 +172,9 @@ impl House {
             pictures: PictureOrder::from_word(&pictures).unwrap_or_default(),
             mimes: serde_json::from_str(&mimes).unwrap_or_default(),
         };
+        let stations = records.setting_or("stations", "[]").await?;
+        let stations: Vec<String> = serde_json::from_str(&stations).unwrap_or_default();
+        let stations = Allowed::new(stations).unwrap_or_default();
         let boot_id = records.reserve(Counter::Boot, 1).await?;
         let first = records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
         let sessions = records.sessions(clock.now()).await?;
@@ -177,10 +192,13 @@ impl House {
             sightings,
             transfers: Transfers::default(),
             scans: ScanBoard::default(),
+            lanes: Lanes::default(),
+            stations: Stations::default(),
             art,
             sessions: Mutex::new(sessions.into_iter().map(|s| (s.token_hash, s)).collect()),
             discovery_problems: Mutex::default(),
             settings: RwLock::new(Settings {
+                stations,
                 name,
                 udn,
                 doorway: Doorway::from_word(&doorway).unwrap_or(Doorway::Ask),
@@ -332,6 +350,7 @@ impl House {
             self.scans.note(serial, |known| {
                 known.scanned = folder.scanned;
                 known.excluded.clone_from(&folder.excluded);
+                known.links.clone_from(&folder.links);
                 known.left_out = left;
             });
         }
@@ -346,29 +365,36 @@ impl House {
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn put_loaded(&self, loaded: Loaded, only: Option<u32>) -> Result<(), StoreError> {
-        let (sender, mut receiver) = mpsc::channel::<Vec<RawFile>>(8);
+        let (sender, mut receiver) = mpsc::channel::<RawFiles>(16);
         let mut last_id = self.changing.lock().await;
         self.more_update_ids(&mut last_id).await?;
         let mut batch = self.catalogue().batch();
         // Reading facts and making lists go on beside fetching.
         let made = tokio::task::spawn_blocking(move || {
-            let folders = loaded.folders.into_iter().map(|f| Change::PutFolder(f.folder));
+            let folders = loaded.folders.into_iter().flat_map(|f| {
+                let links = Change::PutLinks(f.folder.serial, Arc::new(f.links));
+                [Change::PutFolder(f.folder), links]
+            });
             let directories = loaded.directories.into_iter().filter(|d| d.parent.is_some());
             folders.chain(directories.map(Change::PutDirectory)).for_each(|c| batch.put(c));
-            while let Some(files) = receiver.blocking_recv() {
-                for file in files {
-                    batch.put(Change::PutFile(file.read()?));
-                }
+            let mut pieces = Vec::new();
+            while receiver.blocking_recv_many(&mut pieces, 16) > 0 {
+                let files = pieces.par_drain(..).map(RawFiles::read);
+                let files: Vec<Vec<File>> = files.collect::<Result<_, _>>()?;
+                files.into_iter().flatten().for_each(|file| batch.put(Change::PutFile(file)));
             }
             let playlists = loaded.playlists.into_iter().map(Change::PutPlaylist);
             playlists.for_each(|change| batch.put(change));
-            Ok::<_, StoreError>(batch.finish())
+            let finished = batch.finish();
+            memory::give_back();
+            Ok::<_, StoreError>(finished)
         });
         self.records.files(only, &sender).await?;
         drop(sender);
         let (next, touched) = made.await.map_err(|e| StoreError::Damaged(e.to_string()))??;
         self.catalogue.store(Arc::new(next));
         drop(last_id);
+        memory::give_back();
         self.tell_devices(&touched);
         self.tell(Topic::Catalogue);
         Ok(())
@@ -449,6 +475,23 @@ impl House {
         }
         self.tell(Topic::House);
         Ok(())
+    }
+
+    /// Changes where the service may connect to for stations, durably; gives whether that is
+    /// something else than before.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn change_stations(&self, stations: Allowed) -> Result<bool, StoreError> {
+        if self.settings().stations == stations {
+            return Ok(false);
+        }
+        let list = serde_json::to_string(stations.entries())
+            .map_err(|e| StoreError::Damaged(e.to_string()))?;
+        self.records.set_setting("stations", &list).await?;
+        self.settings.write().unwrap_or_else(PoisonError::into_inner).stations = stations;
+        self.tell(Topic::House);
+        Ok(true)
     }
 
     /// Changes the catalogue's manner, durably.

@@ -11,11 +11,14 @@ mod events;
 mod file_body;
 mod house;
 mod interfaces;
+mod lanes;
 mod logging;
+mod memory;
 mod neighbours;
 mod random;
 mod scan;
 mod sightings;
+mod stations;
 mod transfers;
 mod trouble;
 mod wire_reading;
@@ -37,12 +40,8 @@ use house::House;
 use sightings::Sightings;
 use trouble::Trouble;
 
-/// Small pieces by the million, kept and given back: the system's own keeps four times as much
-/// after the catalogue is loaded.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 fn main() -> ExitCode {
+    memory::set_up();
     let flags = Flags::parse();
     if flags.openapi {
         println!("{}", console::openapi_document().to_pretty_json().unwrap_or_default());

@@ -1,21 +1,15 @@
 //! Folders, directories and files.
 
-use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
-use futures_util::StreamExt as _;
 use mostra_core::Kinds;
-use mostra_core::catalogue::{Directory, File, Folder, Playlist};
-use mostra_core::facts::Facts;
-use sea_orm::sea_query::{Expr, OnConflict};
-use sea_orm::sqlx;
+use mostra_core::catalogue::{Directory, Folder, Playlist};
+use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, DatabaseBackend,
-    EntityTrait, PaginatorTrait, QueryFilter, QueryOrder, Statement, TransactionTrait,
+    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
+    QueryOrder, TransactionTrait,
 };
-use serde::Serialize;
-use tokio::sync::mpsc::Sender;
 
 use crate::accounts::millis;
 use crate::entity::{container, file, folder, left_out, playlist};
@@ -30,9 +24,6 @@ pub struct NewFolder {
     pub at: Duration,
 }
 
-/// A file as recorded.
-pub type FileRow = File;
-
 /// Something the last scan left out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LeftOut {
@@ -40,35 +31,6 @@ pub struct LeftOut {
     pub path: String,
     /// Why, in words.
     pub reason: String,
-}
-
-/// What a scan found since its last batch.
-#[derive(Debug, Clone, Default)]
-pub struct Batch {
-    /// Directories that are new, or have another name or place.
-    pub directories: Vec<Directory>,
-    /// Files that are new or changed.
-    pub files: Vec<FileRow>,
-    /// Serials of files that have gone.
-    pub gone_files: Vec<u32>,
-    /// Serials of directories that have gone.
-    pub gone_directories: Vec<u32>,
-    /// Playlists that are new or changed.
-    pub playlists: Vec<Playlist>,
-    /// Serials of playlists that have gone.
-    pub gone_playlists: Vec<u32>,
-}
-
-impl Batch {
-    /// Whether it holds nothing.
-    pub fn is_empty(&self) -> bool {
-        self.directories.is_empty()
-            && self.files.is_empty()
-            && self.gone_files.is_empty()
-            && self.gone_directories.is_empty()
-            && self.playlists.is_empty()
-            && self.gone_playlists.is_empty()
-    }
 }
 
 /// Everything of which the catalogue is made.
@@ -91,25 +53,8 @@ pub struct LoadedFolder {
     pub scanned: Option<Duration>,
     /// Sub-folders left out, by path below it.
     pub excluded: Vec<String>,
-}
-
-/// A file's record, not yet read.
-#[derive(Debug)]
-pub struct RawFile((i64, i64, String, String));
-
-impl RawFile {
-    /// Reads it.
-    ///
-    /// # Errors
-    /// [`StoreError::Damaged`] when it does not read.
-    pub fn read(self) -> Result<File, StoreError> {
-        let (id, container, name, facts) = self.0;
-        let damaged = |what: String| StoreError::Damaged(format!("file {id}: {what}"));
-        let number = |n: i64| u32::try_from(n).map_err(|_| damaged("out of range".into()));
-        let facts: Facts = serde_json::from_str(&facts).map_err(|e| damaged(e.to_string()))?;
-        let (serial, directory) = (number(id)?, number(container)?);
-        Ok(File { serial, directory, name, facts: Arc::new(facts) })
-    }
+    /// Links that were followed: path below it to what is behind it.
+    pub links: BTreeMap<String, String>,
 }
 
 /// Rows in one statement; PostgreSQL takes at most 65,535 parameters.
@@ -132,6 +77,7 @@ impl Records {
             added_ms: Set(millis(new.at)),
             scanned_ms: Set(None),
             excluded: Set(serde_json::Value::Array(Vec::new())),
+            links: Set(serde_json::Value::Object(serde_json::Map::new())),
         };
         folder::Entity::insert(row).exec_without_returning(&transaction).await?;
         let top = Directory { serial: container, folder: serial, parent: None, name: label };
@@ -145,7 +91,10 @@ impl Records {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn remove_folder(&self, serial: u32) -> Result<(), StoreError> {
-        folder::Entity::delete_by_id(i64::from(serial)).exec(&self.database).await?;
+        let transaction = self.database.begin().await?;
+        file::Entity::delete_many().filter(of_folder(serial)).exec(&transaction).await?;
+        folder::Entity::delete_by_id(i64::from(serial)).exec(&transaction).await?;
+        transaction.commit().await?;
         Ok(())
     }
 
@@ -163,11 +112,9 @@ impl Records {
         let mut containers = container::Entity::find();
         let mut playlists = playlist::Entity::find();
         if let Some(folder) = only {
-            let within =
-                format!("container_id in (select id from container where folder_id = {folder})");
             folders = folders.filter(folder::Column::Id.eq(i64::from(folder)));
             containers = containers.filter(container::Column::FolderId.eq(i64::from(folder)));
-            playlists = playlists.filter(Expr::cust(within));
+            playlists = playlists.filter(of_folder(folder));
         }
         for row in folders.all(&self.database).await? {
             let kinds: Kinds = row.kinds.parse().map_err(|e: String| StoreError::Damaged(e))?;
@@ -180,7 +127,8 @@ impl Records {
             };
             let scanned = row.scanned_ms.map(|ms| Duration::from_millis(ms.max(0) as u64));
             let excluded = serde_json::from_value(row.excluded).unwrap_or_default();
-            loaded.folders.push(LoadedFolder { folder, scanned, excluded });
+            let links = serde_json::from_value(row.links).unwrap_or_default();
+            loaded.folders.push(LoadedFolder { folder, scanned, excluded, links });
         }
         for row in containers.all(&self.database).await? {
             let parent = row.parent_id.map(number).transpose()?;
@@ -197,113 +145,6 @@ impl Records {
             });
         }
         Ok(loaded)
-    }
-
-    /// Reads all files, or those of one folder, and sends them in batches: a million of them
-    /// are read at start, and none is kept here.
-    ///
-    /// # Errors
-    /// [`StoreError`] when the database does not answer.
-    pub async fn files(
-        &self,
-        only: Option<u32>,
-        sender: &Sender<Vec<RawFile>>,
-    ) -> Result<(), StoreError> {
-        let mut query = "select id, container_id, name, facts::text from file".to_owned();
-        if let Some(folder) = only {
-            query.push_str(&format!(
-                " where container_id in (select id from container where folder_id = {folder})"
-            ));
-        }
-        let mut rows = sqlx::query_as::<_, (i64, i64, String, String)>(sqlx::AssertSqlSafe(query))
-            .fetch(self.database.get_postgres_connection_pool());
-        let mut batch = Vec::with_capacity(ROWS);
-        while let Some(row) = rows.next().await {
-            batch.push(RawFile(row.map_err(|e| StoreError::Away(e.to_string()))?));
-            // Nobody listens any more: whoever asked has given up.
-            if batch.len() == ROWS && sender.send(std::mem::take(&mut batch)).await.is_err() {
-                return Ok(());
-            }
-        }
-        let _ = sender.send(batch).await;
-        Ok(())
-    }
-
-    /// Records what a scan found, in one commit.
-    ///
-    /// # Errors
-    /// [`StoreError`] when it was not saved; then nothing of it is.
-    pub async fn record(&self, batch: &Batch) -> Result<(), StoreError> {
-        let transaction = self.database.begin().await?;
-        for gone in batch.gone_files.chunks(ROWS) {
-            let ids = gone.iter().map(|id| i64::from(*id));
-            file::Entity::delete_many()
-                .filter(file::Column::Id.is_in(ids))
-                .exec(&transaction)
-                .await?;
-        }
-        for gone in batch.gone_directories.chunks(ROWS) {
-            let ids = gone.iter().map(|id| i64::from(*id));
-            container::Entity::delete_many()
-                .filter(container::Column::Id.is_in(ids))
-                .exec(&transaction)
-                .await?;
-        }
-        for gone in batch.gone_playlists.chunks(ROWS) {
-            let ids = gone.iter().map(|id| i64::from(*id));
-            let gone = playlist::Column::Id.is_in(ids);
-            playlist::Entity::delete_many().filter(gone).exec(&transaction).await?;
-        }
-        for rows in batch.directories.chunks(ROWS) {
-            let rows = rows.iter().map(container_row);
-            let replace = OnConflict::column(container::Column::Id)
-                .update_columns([container::Column::ParentId, container::Column::Name])
-                .to_owned();
-            container::Entity::insert_many(rows)
-                .on_conflict(replace)
-                .exec_without_returning(&transaction)
-                .await?;
-        }
-        for rows in batch.files.chunks(ROWS) {
-            // One parameter for all rows: PostgreSQL reads a list of records much faster than
-            // thousands of parameters.
-            let rows: Vec<FileRecord<'_>> = rows.iter().map(FileRecord::of).collect();
-            let rows =
-                serde_json::to_string(&rows).map_err(|e| StoreError::Damaged(e.to_string()))?;
-            let put = Statement::from_sql_and_values(
-                DatabaseBackend::Postgres,
-                "insert into file (id, container_id, name, facts) \
-                 select * from jsonb_to_recordset($1::jsonb) \
-                 as r(id bigint, container_id bigint, name text, facts jsonb) \
-                 on conflict (id) do update set container_id = excluded.container_id, \
-                 name = excluded.name, facts = excluded.facts",
-                [rows.into()],
-            );
-            transaction.execute_raw(put).await?;
-        }
-        for list in &batch.playlists {
-            let row = playlist::ActiveModel {
-                id: Set(i64::from(list.serial)),
-                container_id: Set(i64::from(list.directory)),
-                name: Set(list.name.clone()),
-                stamp_ms: Set(0),
-                entries: Set(serde_json::to_value(&list.entries)
-                    .map_err(|e| StoreError::Damaged(e.to_string()))?),
-            };
-            let replace = OnConflict::column(playlist::Column::Id)
-                .update_columns([
-                    playlist::Column::ContainerId,
-                    playlist::Column::Name,
-                    playlist::Column::Entries,
-                ])
-                .to_owned();
-            playlist::Entity::insert(row)
-                .on_conflict(replace)
-                .exec_without_returning(&transaction)
-                .await?;
-        }
-        transaction.commit().await?;
-        Ok(())
     }
 
     /// Records what a scan left out, and that it is done if it was a whole one. One that
@@ -377,6 +218,11 @@ impl Records {
     }
 }
 
+/// What lies in the directories of a folder.
+fn of_folder(serial: u32) -> SimpleExpr {
+    Expr::cust(format!("container_id in (select id from container where folder_id = {serial})"))
+}
+
 /// Orders directories so that each comes after the one around it.
 fn parents_first(directories: &mut Vec<Directory>) {
     let mut by_parent: HashMap<Option<u32>, Vec<Directory>> = HashMap::new();
@@ -396,25 +242,5 @@ fn container_row(directory: &Directory) -> container::ActiveModel {
         folder_id: Set(i64::from(directory.folder)),
         parent_id: Set(directory.parent.map(i64::from)),
         name: Set(directory.name.clone()),
-    }
-}
-
-/// A file as the table has it.
-#[derive(Serialize)]
-struct FileRecord<'a> {
-    id: u32,
-    container_id: u32,
-    name: &'a str,
-    facts: &'a Facts,
-}
-
-impl FileRecord<'_> {
-    fn of(file: &FileRow) -> FileRecord<'_> {
-        FileRecord {
-            id: file.serial,
-            container_id: file.directory,
-            name: &file.name,
-            facts: &file.facts,
-        }
     }
 }

@@ -5,21 +5,25 @@
 //! path: files are found through the catalogue, with a pass.
 
 mod accounts;
+mod batch;
 mod devices;
 mod entity;
 mod folders;
 mod migration;
 mod reports;
 mod settings;
+mod stream;
 
 use std::time::{Duration, Instant};
 
 use sea_orm::{ConnectOptions, Database, DatabaseConnection};
 use sea_orm_migration::MigratorTrait;
 
-pub use folders::{Batch, FileRow, LeftOut, Loaded, LoadedFolder, NewFolder, RawFile};
+pub use batch::Batch;
+pub use folders::{LeftOut, Loaded, LoadedFolder, NewFolder};
 pub use reports::{LISTED, Position, ScanReport, What};
 pub use settings::Counter;
+pub use stream::RawFiles;
 
 /// Why the records did not do something.
 #[derive(Debug, thiserror::Error)]

@@ -164,6 +164,25 @@ impl Records {
         Ok(())
     }
 
+    /// Notes which links in a folder were followed.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_links(
+        &self,
+        serial: u32,
+        links: &std::collections::BTreeMap<String, String>,
+    ) -> Result<(), StoreError> {
+        let links = serde_json::to_value(links).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let row = folder::ActiveModel {
+            id: Set(i64::from(serial)),
+            links: Set(links),
+            ..Default::default()
+        };
+        folder::Entity::update(row).exec(&self.database).await?;
+        Ok(())
+    }
+
     /// Notes where somebody stopped.
     ///
     /// # Errors

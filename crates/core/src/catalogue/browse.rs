@@ -1,6 +1,8 @@
 //! Reading the catalogue. Everything here takes a pass; what a pass does not cover does not
 //! exist.
 
+use std::path::{Path, PathBuf};
+
 use mostra_protocol::property::Property;
 use mostra_protocol::sort::SortKey;
 
@@ -12,7 +14,7 @@ use super::settle::second;
 use super::shelf::{DEPTH, ROOT, Shelf};
 use super::sorted::Entry;
 use super::spots::{NEWEST, Order, ShelfKind};
-use super::{Catalogue, File};
+use super::{Catalogue, File, Links, Titles};
 use crate::Kind;
 use crate::access::Pass;
 use crate::facts::Facts;
@@ -22,6 +24,7 @@ use crate::facts::Facts;
 pub struct Located {
     root: String,
     path: String,
+    links: Links,
 }
 
 impl Located {
@@ -38,7 +41,26 @@ impl Located {
     /// Another file in the same directory: a subtitle file, a cover.
     pub fn beside(&self, name: &str) -> Located {
         let around = self.path.rsplit_once('/').map_or("", |(around, _)| around);
-        Located { root: self.root.clone(), path: format!("{around}/{name}") }
+        Located { path: format!("{around}/{name}"), ..self.clone() }
+    }
+
+    /// The path with the links on its way replaced by what the scan found them to lead to. It
+    /// tells on which drive the file is without asking any drive.
+    pub fn beyond_links(&self) -> PathBuf {
+        let below = Path::new(&self.path).strip_prefix(&self.root).unwrap_or(Path::new(""));
+        let mut ways = below.ancestors().filter_map(|way| Some((way, way.to_str()?)));
+        let link = ways.find_map(|(way, text)| Some((way, self.links.get(text)?)));
+        match link.and_then(|(way, target)| Some((below.strip_prefix(way).ok()?, target))) {
+            Some((rest, target)) if rest.as_os_str().is_empty() => target.into(),
+            Some((rest, target)) => Path::new(target).join(rest),
+            None => PathBuf::from(&self.path),
+        }
+    }
+
+    /// Whether a real path, after all links, may be opened for this file: it lies inside the
+    /// real root, or inside what the scan found a link in the folder to lead to (SEC-13).
+    pub fn allows(&self, real_root: &Path, real: &Path) -> bool {
+        real.starts_with(real_root) || self.links.values().any(|target| real.starts_with(target))
     }
 }
 
@@ -124,6 +146,9 @@ pub fn item_class(kind: Kind) -> &'static str {
     }
 }
 
+/// The `upnp:class` of a station.
+pub const BROADCAST: &str = "object.item.audioItem.audioBroadcast";
+
 /// An item.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ItemView {
@@ -135,6 +160,8 @@ pub struct ItemView {
     pub reference: Option<String>,
     /// The name on disk.
     pub file_name: String,
+    /// Its `upnp:class`.
+    pub class: &'static str,
     /// The MIME type that the person set for its extension.
     pub mime: Option<String>,
 }
@@ -346,7 +373,8 @@ impl Catalogue {
         names.push(root.trim_end_matches('/'));
         names.reverse();
         let path = names.join("/");
-        Some(Located { root, path })
+        let links = self.links.get(&at.folder).cloned().unwrap_or_default();
+        Some(Located { root, path, links })
     }
 
     /// A file as it was put.
@@ -424,8 +452,9 @@ impl Catalogue {
         Some(Object {
             id: place.id(&self.epoch),
             parent: Place::Container(shelf.node).id(&self.epoch),
-            title: title(tail.title, tail.name, self.options.titles).to_owned(),
+            title: title(tail.title, tail.name, self.titles_of(serial)).to_owned(),
             node: Node::Item(Box::new(ItemView {
+                class: self.class_of(serial, record.kind()),
                 serial,
                 facts: self.unpacked(record)?,
                 reference: (!original).then(|| Place::File(serial).id(&self.epoch)),
@@ -433,6 +462,16 @@ impl Catalogue {
                 mime: mime.and_then(|e| self.options.mimes.get(&e).cloned()),
             })),
         })
+    }
+
+    /// The `upnp:class` of a file.
+    pub(super) fn class_of(&self, serial: u32, kind: Kind) -> &'static str {
+        if self.stations.contains(&serial) { BROADCAST } else { item_class(kind) }
+    }
+
+    /// Where the title of a file comes from; a station has no name on disk.
+    pub(super) fn titles_of(&self, serial: u32) -> Titles {
+        if self.stations.contains(&serial) { Titles::Embedded } else { self.options.titles }
     }
 
     /// The kind of an item, if the pass covers it.

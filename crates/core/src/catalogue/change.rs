@@ -1,15 +1,19 @@
 //! How the catalogue changes.
 
 use std::collections::{BTreeSet, HashMap};
+use std::hash::BuildHasherDefault;
 use std::sync::Arc;
+
+use rayon::slice::ParallelSliceMut as _;
 
 use super::cells::{SLOTS, cell};
 use super::id::NodeId;
 use super::record::pack;
 use super::shelf::stem;
-use super::{Catalogue, Directory, File, Folder, KeptDirectory, Options, Playlist, Titles};
+use super::{Catalogue, Directory, File, Folder, KeptDirectory, Links, Options, Playlist, Titles};
 use crate::Kind;
 use crate::collate::{fold, natural_order};
+use crate::shards::AsIs;
 
 /// One change, as the scan and the records report it.
 #[derive(Debug, Clone)]
@@ -21,6 +25,8 @@ pub enum Change {
     /// A folder is away: it stays published, and everything in it is hidden until it is put
     /// again.
     HideFolder(u32),
+    /// The links that were followed in a folder, all of them.
+    PutLinks(u32, Links),
     /// A directory is there, or has another name or place.
     PutDirectory(Directory),
     /// A directory went, with everything in it.
@@ -47,37 +53,59 @@ pub struct Touched {
 /// What a batch does to files, directories and playlists, before any list is edited.
 #[derive(Default)]
 pub(super) struct Base {
-    pub files: BTreeSet<u32>,
+    /// In order and each once only when [`sorted`](Base::sort).
+    pub files: Vec<u32>,
     pub renamed: BTreeSet<u32>,
     pub playlists: BTreeSet<u32>,
-}
-
-#[derive(Default)]
-pub(super) struct Edit {
-    pub take: Vec<u32>,
-    pub add: Vec<u32>,
 }
 
 /// What a batch does to containers, by place of the shelf.
 #[derive(Default)]
 pub(super) struct Edits {
-    pub items: HashMap<u32, Edit>,
-    /// Appearances that went, at the containers in which they were.
-    pub minus: HashMap<(u32, u16), u32>,
-    /// Appearances that came.
-    pub plus: HashMap<(u32, u16), u32>,
-    pub spellings: HashMap<u32, HashMap<u32, i32>>,
+    /// Files that leave containers, each a [`pair`] of place and serial.
+    pub went: Vec<u64>,
+    /// Files that come to containers.
+    pub came: Vec<u64>,
+    /// Names by which containers are spelt once less, each a [`pair`] of place and name.
+    pub unspelt: Vec<u64>,
+    /// Names by which they are spelt once more.
+    pub spelt: Vec<u64>,
+    /// Appearances in playlists that went and came: place, cell.
+    pub unlisted: Vec<(u32, u16)>,
+    pub newly_listed: Vec<(u32, u16)>,
     /// Playlists' items, whole.
     pub listed: HashMap<u32, Vec<u32>>,
     /// Containers that must be put into the list around them anew: they came, went, moved,
     /// have another title, or hold items of other cells.
     pub moved: BTreeSet<u32>,
+    /// Shelves met in this batch, by node: the way to them is as it should be.
+    pub met: HashMap<u64, u32, BuildHasherDefault<AsIs>>,
+}
+
+impl Base {
+    /// Brings files into order, each once.
+    pub fn sort(&mut self) {
+        self.files.par_sort_unstable();
+        self.files.dedup();
+    }
+}
+
+/// Two numbers as one that sorts by the first.
+pub(super) fn pair(place: u32, number: u32) -> u64 {
+    u64::from(place) << 32 | u64::from(number)
+}
+
+/// The first of a [`pair`].
+pub(super) fn place_of(pair: u64) -> u32 {
+    (pair >> 32) as u32
 }
 
 impl Edits {
-    /// How many more appearances spell a container's name so.
-    pub fn spelling(&mut self, place: u32, name: u32) -> &mut i32 {
-        self.spellings.entry(place).or_default().entry(name).or_default()
+    /// Brings all pairs into order, so that those of one place stand together.
+    pub fn sort(&mut self) {
+        for pairs in [&mut self.went, &mut self.came, &mut self.unspelt, &mut self.spelt] {
+            pairs.par_sort_unstable();
+        }
     }
 }
 
@@ -98,6 +126,7 @@ impl Batch {
 
     /// The catalogue with all of it, and what it touched.
     pub fn finish(mut self) -> (Catalogue, Touched) {
+        self.base.sort();
         self.next.settle(&self.old, &self.base, &mut self.touched);
         (self.next, self.touched)
     }
@@ -128,6 +157,7 @@ impl Catalogue {
     pub fn with_options(&self, options: Options) -> Catalogue {
         let mut next = Catalogue::new(&self.epoch, self.update_id.wrapping_add(1));
         next.options = Arc::new(options);
+        next.links = self.links.clone();
         let folders = self.folders.iter().cloned().map(Change::PutFolder);
         let mut open: Vec<u32> = self.folders.iter().map(|f| f.container).collect();
         let mut directories = Vec::new();
@@ -157,11 +187,15 @@ impl Catalogue {
                 touched.folders.insert(serial);
                 self.remove_directory(folder.container, base);
                 Arc::make_mut(&mut self.folders).retain(|f| f.serial != serial);
+                Arc::make_mut(&mut self.links).remove(&serial);
                 for slot in Arc::make_mut(&mut self.slots) {
                     if *slot == Some(serial) {
                         *slot = None;
                     }
                 }
+            }
+            Change::PutLinks(folder, links) => {
+                Arc::make_mut(&mut self.links).insert(folder, links);
             }
             Change::HideFolder(serial) => {
                 let Some(folder) = self.folder(serial).cloned() else { return };
@@ -276,7 +310,7 @@ impl Catalogue {
     fn move_below(&mut self, directory: u32, folder: u32, base: &mut Base) {
         for serial in self.files_in(directory, base) {
             if let Some(file) = self.file(serial) {
-                base.files.insert(serial);
+                base.files.push(serial);
                 let cell = self.cell(folder, file.facts.kind);
                 let record = pack(&file, cell, &mut self.names);
                 self.files.put(serial, &record);
@@ -327,9 +361,13 @@ impl Catalogue {
             return;
         }
         self.count += usize::from(old.is_none());
-        base.files.insert(file.serial);
+        base.files.push(file.serial);
         self.files.put(file.serial, &record);
-        let title = fold(title(file.facts.title.as_deref(), &file.name, self.options.titles));
+        if file.facts.station.is_some() {
+            Arc::make_mut(&mut self.stations).insert(file.serial);
+        }
+        let titles = self.titles_of(file.serial);
+        let title = fold(title(file.facts.title.as_deref(), &file.name, titles));
         // An empty text would count as absent.
         let title = if title.is_empty() { " " } else { &title };
         self.titles.put(file.serial, title.as_bytes());
@@ -338,9 +376,12 @@ impl Catalogue {
     fn remove_file(&mut self, serial: u32, base: &mut Base) {
         if self.files.get(serial).is_some() {
             self.count -= 1;
-            base.files.insert(serial);
+            base.files.push(serial);
             self.files.put(serial, &[]);
             self.titles.put(serial, &[]);
+            if self.stations.contains(&serial) {
+                Arc::make_mut(&mut self.stations).remove(&serial);
+            }
         }
     }
 

@@ -186,6 +186,28 @@ impl List {
         *self = List::from_blocks(kept.collect());
     }
 
+    /// Adds a few entries to many blocks. A list that nobody else holds is changed where it is:
+    /// merely counting who holds each of thousands of blocks would take longer.
+    fn add_few(
+        &mut self,
+        entries: &[u32],
+        order: &impl Fn(u32, u32) -> Ordering,
+        mark: &impl Fn(u32) -> u32,
+    ) {
+        let mut blocks = match std::mem::take(self) {
+            List::Empty => Vec::new(),
+            List::One(block) => vec![block],
+            List::Many(blocks) => Arc::try_unwrap(blocks).unwrap_or_else(|held| (*held).clone()),
+        };
+        for entry in entries {
+            let after = blocks.partition_point(|b| order(b.first(), *entry).is_le());
+            let at = after.saturating_sub(1);
+            let merged = merge(blocks[at].entries(), &[*entry], order);
+            blocks.splice(at..=at, cut(&merged, mark));
+        }
+        *self = List::from_blocks(blocks);
+    }
+
     /// Adds entries, which stand in `order` as the list does.
     pub fn add(
         &mut self,
@@ -198,6 +220,10 @@ impl List {
         }
         if self.is_empty() {
             *self = List::of(entries, mark);
+            return;
+        }
+        if entries.len() * 8 < self.blocks().len() {
+            self.add_few(entries, order, mark);
             return;
         }
         let blocks = self.blocks();
@@ -214,19 +240,23 @@ impl List {
                 None => rest.len(),
             };
             let merged = merge(blocks[at].entries(), &rest[..here], order);
-            if merged.len() <= FULL {
-                result.push(Block::of(&merged, mark));
-            } else {
-                let pieces = merged.len().div_ceil(FULL * 3 / 4);
-                let size = merged.len().div_ceil(pieces);
-                result.extend(merged.chunks(size).map(|piece| Block::of(piece, mark)));
-            }
+            result.extend(cut(&merged, mark));
             rest = &rest[here..];
             from = at + 1;
         }
         result.extend_from_slice(&blocks[from..]);
         *self = List::from_blocks(result);
     }
+}
+
+/// Entries in as many blocks as they need.
+fn cut(entries: &[u32], mark: &impl Fn(u32) -> u32) -> Vec<Block> {
+    if entries.len() <= FULL {
+        return vec![Block::of(entries, mark)];
+    }
+    let pieces = entries.len().div_ceil(FULL * 3 / 4);
+    let size = entries.len().div_ceil(pieces);
+    entries.chunks(size).map(|piece| Block::of(piece, mark)).collect()
 }
 
 fn merge(a: &[u32], b: &[u32], order: &impl Fn(u32, u32) -> Ordering) -> Vec<u32> {

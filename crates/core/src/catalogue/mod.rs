@@ -36,7 +36,7 @@ mod spots;
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
-pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page, item_class};
+pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page};
 pub use change::{Batch, Change, Touched};
 pub use id::{Fixed, NodeId, Place};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
@@ -171,6 +171,9 @@ struct KeptDirectory {
     children: Arc<Vec<u32>>,
 }
 
+/// Links in a folder that the scan followed: path below the folder to the real path behind it.
+pub type Links = Arc<BTreeMap<String, String>>;
+
 /// Everything the content directory offers, as a value.
 #[derive(Debug, Clone)]
 pub struct Catalogue {
@@ -180,10 +183,14 @@ pub struct Catalogue {
     folders: Arc<Vec<Folder>>,
     /// Folders' serials by slot; see [`cells`].
     slots: Arc<Vec<Option<u32>>>,
+    /// By folder.
+    links: Arc<BTreeMap<u32, Links>>,
     directories: Chunks<KeptDirectory>,
     playlists: Arc<BTreeMap<u32, Arc<Playlist>>>,
     /// Files that some playlist lists.
     listed: Arc<HashSet<u32>>,
+    /// Files that are none: stations.
+    stations: Arc<HashSet<u32>>,
     /// Records by serial.
     files: Packs,
     /// Folded titles by serial.
@@ -198,6 +205,8 @@ pub struct Catalogue {
     nodes: Shards,
     /// Every file by title.
     everything: list::List,
+    /// Every container but the root by title.
+    titled: list::List,
     sorted: sorted::Sorted,
 }
 
@@ -211,9 +220,11 @@ impl Catalogue {
             options: Arc::default(),
             folders: Arc::default(),
             slots: Arc::default(),
+            links: Arc::default(),
             directories: Chunks::default(),
             playlists: Arc::default(),
             listed: Arc::default(),
+            stations: Arc::default(),
             files: Packs::default(),
             titles: Packs::default(),
             count: 0,
@@ -224,6 +235,7 @@ impl Catalogue {
             next_shelf: 0,
             nodes: Shards::default(),
             everything: list::List::default(),
+            titled: list::List::default(),
             sorted: sorted::Sorted::default(),
         };
         let root = spots::Step::fixed(Fixed::Root);
@@ -260,6 +272,15 @@ impl Catalogue {
             }
         }
         counts
+    }
+
+    /// Items of a folder that are stations, and no files.
+    pub fn folder_stations(&self, folder: u32) -> u32 {
+        let here = |serial: &&u32| {
+            let directory = self.record(**serial).and_then(|r| self.directories.get(r.directory()));
+            directory.is_some_and(|d| d.folder == folder)
+        };
+        self.stations.iter().filter(here).count() as u32
     }
 
     /// Items in all.

@@ -1,5 +1,6 @@
 //! Names that many things share, kept once.
 
+use super::search::Bits;
 use crate::collate::fold;
 use crate::packs::Packs;
 use crate::shards::{Shards, mix_text};
@@ -30,6 +31,13 @@ impl Names {
     pub fn key(&self, number: u32) -> u64 {
         let chunk = self.keys.get(number as usize / KEYS);
         chunk.and_then(|c| c.get(number as usize % KEYS)).copied().unwrap_or(0)
+    }
+
+    /// The names whose folded form holds a text.
+    pub fn holding(&self, needle: &str) -> Bits {
+        let mut bits = Bits::default();
+        self.folded.holding(needle.as_bytes(), |number| bits.put(number));
+        bits
     }
 
     pub fn number(&mut self, text: &str) -> u32 {

@@ -81,6 +81,7 @@ pub(super) struct Tail<'a> {
     captions: Vec<(&'a str, Option<u32>, bool)>,
     embedded_art: bool,
     pub art: Option<&'a str>,
+    pub station: Option<&'a str>,
 }
 
 impl Tail<'_> {
@@ -185,6 +186,7 @@ pub(super) fn pack(file: &File, cell: u16, names: &mut Names) -> Vec<u8> {
             .collect(),
         embedded_art: facts.embedded_art,
         art: facts.art.as_deref(),
+        station: facts.station.as_deref(),
     };
     // Writing into a growing vector cannot fail.
     postcard::to_extend(&tail, record).unwrap_or_default()
@@ -222,6 +224,7 @@ pub(super) fn unpack(record: Record<'_>, names: &Names) -> Option<Facts> {
         captions: tail.captions(names),
         embedded_art: tail.embedded_art,
         art: tail.art.map(str::to_owned),
+        station: tail.station.map(str::to_owned),
         ..Facts::bare(record.kind(), tail.format, tail.size, tail.modified_ms)
     };
     if let Some(music) = tail.music {

@@ -8,7 +8,7 @@ use mostra_protocol::property::Property;
 use mostra_protocol::search::{Criteria, Operator};
 use mostra_protocol::sort::SortKey;
 
-use super::browse::{PAGE, Page, container_class, item_class};
+use super::browse::{BROADCAST, PAGE, Page, container_class, item_class};
 use super::cells::Seen;
 use super::id::{Fixed, NodeId, Place};
 use super::list::List;
@@ -18,7 +18,7 @@ use super::sorted::Entry;
 use super::spots::{Order, ShelfKind};
 use super::{Catalogue, record};
 use crate::access::Pass;
-use crate::collate::{beginning, fold};
+use crate::collate::fold;
 use crate::{Kind, profile};
 
 /// A property's value for sorting.
@@ -43,7 +43,7 @@ struct Outline {
 }
 
 impl Outline {
-    fn of(criteria: &Criteria) -> Outline {
+    fn of(criteria: &Criteria, stations: bool) -> Outline {
         let mut outline = Outline::default();
         let all = match criteria {
             Criteria::And(all) => all.as_slice(),
@@ -53,10 +53,17 @@ impl Outline {
             match one {
                 Criteria::Everything => {}
                 Criteria::Test(Property::Class, Operator::DerivedFrom, class) => {
-                    let kinds = Kind::ALL.into_iter().filter(|k| within(item_class(*k), class));
-                    let kinds: HashSet<Kind> = kinds.collect();
+                    // Stations are of another class than the rest of their kind.
+                    let broadcasts = stations && within(BROADCAST, class);
+                    let holds = |kind: &Kind| {
+                        within(item_class(*kind), class) || (*kind == Kind::Music && broadcasts)
+                    };
+                    let kinds: HashSet<Kind> = Kind::ALL.into_iter().filter(holds).collect();
                     outline.items_only |= class.starts_with("object.item");
-                    let exact = kinds.iter().all(|_| class.starts_with("object.item"));
+                    let mixed = stations
+                        && kinds.contains(&Kind::Music)
+                        && broadcasts != within(item_class(Kind::Music), class);
+                    let exact = class.starts_with("object.item") && !mixed;
                     if !exact || kinds.is_empty() {
                         outline.rest.push(one.clone());
                     }
@@ -123,7 +130,7 @@ impl Catalogue {
             return None;
         }
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
-        let outline = Outline::of(criteria);
+        let outline = Outline::of(criteria, !self.stations.is_empty());
         let update_id = if place == ROOT { self.update_id } else { shelf.update_id };
         let page = |entries: Vec<Entry>, total: u32| Page {
             objects: entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect(),
@@ -310,28 +317,38 @@ impl Catalogue {
         }
     }
 
+    /// The containers below one that match, by title.
     fn find_containers(&self, seen: &Seen<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
-        let mut found = Vec::new();
+        let names: Vec<Bits> = outline.needles.iter().map(|n| self.names.holding(n)).collect();
         let finders: Vec<_> =
             outline.needles.iter().map(|n| memchr::memmem::Finder::new(n.as_bytes())).collect();
-        self.below(seen, place, &mut |at, shelf| {
+        let holds = |shelf: &Shelf| match self.title_name(shelf) {
+            Some(name) => names.iter().all(|names| names.holds(name)),
+            None => {
+                let title = self.folded_title(shelf);
+                finders.iter().all(|finder| finder.find(title.as_bytes()).is_some())
+            }
+        };
+        let mark = |place| self.shelves.get(place).map_or(0, |s| s.mark);
+        let mut found = Vec::new();
+        self.titled.each(&|mark| seen.mark(mark), &mark, |at| {
             let entry = Entry::Container(at);
-            let fits = |finder: &memchr::memmem::Finder<'_>| {
-                finder.find(self.folded_title(shelf).as_bytes()).is_some()
-            };
-            if at != place && finders.iter().all(fits) && self.rest_matches(&entry, outline) {
-                found.push(at);
+            if self.shelves.get(at).is_some_and(|shelf| holds(shelf) && self.lies_in(shelf, place))
+                && self.rest_matches(&entry, outline)
+            {
+                found.push(entry);
             }
         });
-        let begin = |place: u32| {
-            let shelf = self.shelves.get(place);
-            shelf.map_or(0, |s| beginning(self.folded_title(s).as_bytes()))
-        };
-        let mut keyed: Vec<(u64, u32)> = found.into_iter().map(|p| (begin(p), p)).collect();
-        keyed.sort_unstable_by(|(x, a), (y, b)| {
-            x.cmp(y).then_with(|| self.shelf_title_order(*a, *b))
-        });
-        keyed.into_iter().map(|(_, place)| Entry::Container(place)).collect()
+        found
+    }
+
+    /// Whether a container lies somewhere in another.
+    fn lies_in(&self, shelf: &Shelf, place: u32) -> bool {
+        let mut around = shelf.around;
+        while around != place && around != ROOT {
+            around = self.shelves.get(around).map_or(ROOT, |s| s.around);
+        }
+        around == place
     }
 
     /// All values of a property as texts.
@@ -391,14 +408,16 @@ impl Catalogue {
             Property::ParentId => return one(Place::Container(shelf.node).id(&self.epoch)),
             Property::RefId if original => return None,
             Property::RefId => return one(Place::File(serial).id(&self.epoch)),
-            Property::Class => return Some(vec![item_class(record.kind()).into()]),
+            Property::Class => {
+                return Some(vec![self.class_of(serial, record.kind()).into()]);
+            }
             Property::Date => return one(self.unpacked(record)?.date?.to_string()),
             _ => {}
         }
         let tail = record.tail()?;
         match property {
             Property::Title => {
-                let title = super::change::title(tail.title, tail.name, self.options.titles);
+                let title = super::change::title(tail.title, tail.name, self.titles_of(serial));
                 one(title.to_owned())
             }
             Property::Creator => {
@@ -470,10 +489,10 @@ impl Catalogue {
 
 /// A set of serials.
 #[derive(Default)]
-struct Bits(Vec<u64>);
+pub(super) struct Bits(Vec<u64>);
 
 impl Bits {
-    fn put(&mut self, serial: u32) {
+    pub fn put(&mut self, serial: u32) {
         let at = serial as usize / 64;
         if at >= self.0.len() {
             self.0.resize(at + 1, 0);
@@ -481,7 +500,7 @@ impl Bits {
         self.0[at] |= 1 << (serial % 64);
     }
 
-    fn holds(&self, serial: u32) -> bool {
+    pub fn holds(&self, serial: u32) -> bool {
         self.0.get(serial as usize / 64).is_some_and(|bits| bits & 1 << (serial % 64) != 0)
     }
 }

@@ -1,16 +1,22 @@
 //! The second half of a change: bringing lists, counts and update ids to what files,
 //! directories and playlists now say.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
+use rayon::iter::{
+    IndexedParallelIterator as _, IntoParallelIterator as _, IntoParallelRefIterator as _,
+    ParallelIterator as _,
+};
+use rayon::slice::ParallelSliceMut as _;
+
 use super::Catalogue;
-use super::change::{Base, Edits, Touched};
+use super::change::{Base, Edits, Touched, pair, place_of};
 use super::id::{Fixed, NodeId, Place};
 use super::list::List;
 use super::record::Record;
 use super::shelf::{ROOT, Shelf};
-use super::spots::{Order, ShelfKind, Step};
+use super::spots::{Order, Step};
 use crate::Kind;
 use crate::collate::{beginning, natural_bytes};
 
@@ -24,6 +30,7 @@ impl Catalogue {
             self.leave_spots(old, *serial, &mut edits);
             self.take_spots(*serial, &mut ways, &mut edits);
         }
+        edits.sort();
         self.edit_playlists(old, base, &mut edits);
         self.take_items(old, &edits);
         self.count(old, &mut edits);
@@ -35,7 +42,7 @@ impl Catalogue {
         }
         let mut changed: BTreeSet<u32> = self.edit_containers(old, &edits);
         self.add_items(base, &edits);
-        changed.extend(edits.items.keys());
+        changed.extend(groups(&edits.went).chain(groups(&edits.came)).map(|g| place_of(g[0])));
         changed.extend(edits.listed.keys());
         changed.extend(&edits.moved);
         if changed.is_empty() {
@@ -61,19 +68,17 @@ impl Catalogue {
         let Some(record) = old.record(serial) else { return };
         old.spots(record, |way| {
             let Some(place) = way.last().and_then(|s| old.nodes.get(s.node.0)) else { return };
-            edits.items.entry(place).or_default().take.push(serial);
-            *edits.minus.entry((place, record.cell() as u16)).or_default() += 1;
+            edits.went.push(pair(place, serial));
             for step in way.iter().filter(|s| s.kind.is_named()) {
-                if let Some(place) = old.nodes.get(step.node.0) {
-                    *edits.spelling(place, step.subject) -= 1;
-                }
+                edits
+                    .unspelt
+                    .extend(old.nodes.get(step.node.0).map(|place| pair(place, step.subject)));
             }
         });
     }
 
     fn take_spots(&mut self, serial: u32, ways: &mut Vec<Step>, edits: &mut Edits) {
         let Some(record) = self.record(serial) else { return };
-        let cell = record.cell() as u16;
         // Ways end to end, each after its length: shelves are made once all are known.
         ways.clear();
         let mut lengths = [0; 64];
@@ -90,18 +95,19 @@ impl Catalogue {
             let (way, after) = rest.split_at(*length);
             rest = after;
             let place = self.shelve(way, edits);
-            edits.items.entry(place).or_default().add.push(serial);
-            *edits.plus.entry((place, cell)).or_default() += 1;
+            edits.came.push(pair(place, serial));
             for step in way.iter().filter(|s| s.kind.is_named()) {
-                if let Some(place) = self.nodes.get(step.node.0) {
-                    *edits.spelling(place, step.subject) += 1;
-                }
+                let place = edits.met.get(&step.node.0);
+                edits.spelt.extend(place.map(|place| pair(*place, step.subject)));
             }
         }
     }
 
     /// Finds or makes the shelves of a way; they show once something is counted in them.
     fn shelve(&mut self, way: &[Step], edits: &mut Edits) -> u32 {
+        if let Some(place) = way.last().and_then(|step| edits.met.get(&step.node.0)) {
+            return *place;
+        }
         let mut around = ROOT;
         for step in way {
             let place = match self.nodes.get(step.node.0) {
@@ -115,6 +121,7 @@ impl Catalogue {
                     shelf.around = around;
                 }
             }
+            edits.met.insert(step.node.0, place);
             around = place;
         }
         around
@@ -125,7 +132,8 @@ impl Catalogue {
         let mut affected = base.playlists.clone();
         if base.files.iter().any(|serial| self.listed.contains(serial)) {
             let lists = self.playlists.values();
-            let hit = lists.filter(|p| p.entries.iter().any(|e| base.files.contains(e)));
+            let hit =
+                lists.filter(|p| p.entries.iter().any(|e| base.files.binary_search(e).is_ok()));
             affected.extend(hit.map(|p| p.serial));
         }
         for (serial, kind) in affected.iter().flat_map(|s| Kind::ALL.map(|kind| (*s, kind))) {
@@ -135,7 +143,7 @@ impl Catalogue {
             if let Some(place) = old.nodes.get(step.node.0) {
                 for entry in &before {
                     let Some(record) = old.record(*entry) else { continue };
-                    *edits.minus.entry((place, record.cell() as u16)).or_default() += 1;
+                    edits.unlisted.push((place, record.cell() as u16));
                 }
                 edits.moved.insert(place);
                 edits.listed.insert(place, Vec::new());
@@ -145,7 +153,7 @@ impl Catalogue {
                 let place = self.shelve(&way, edits);
                 for entry in &after {
                     let Some(record) = self.record(*entry) else { continue };
-                    *edits.plus.entry((place, record.cell() as u16)).or_default() += 1;
+                    edits.newly_listed.push((place, record.cell() as u16));
                 }
                 edits.moved.insert(place);
                 edits.listed.insert(place, after);
@@ -161,53 +169,52 @@ impl Catalogue {
     }
 
     fn take_items(&mut self, old: &Catalogue, edits: &Edits) {
-        let mut all: Vec<u32> = Vec::new();
-        for (place, edit) in edits.items.iter().filter(|(_, e)| !e.take.is_empty()) {
-            let Some(shelf) = self.shelves.get_mut(*place) else { continue };
-            let (kind, subject) = (shelf.kind, shelf.subject);
-            let mut items = std::mem::take(&mut shelf.items);
-            let mut other = shelf.other.take();
-            let order = old.order(kind, subject);
-            let mark = |serial| self.record(serial).map_or(0, Record::cell);
-            items.take(&edit.take, &|a, b| old.file_order(order, a, b), &mark);
-            if let Some(other) = &mut other {
-                let order = second(order);
-                let sorted = |a, b| old.file_order(order, a, b);
-                Arc::make_mut(other).take(&edit.take, &sorted, &mark);
-            }
-            if kind == ShelfKind::Fixed
-                && Kind::ALL.iter().any(|k| Fixed::all(*k) as u32 == subject)
-            {
-                all.extend(&edit.take);
-            }
-            if let Some(shelf) = self.shelves.get_mut(*place) {
-                shelf.other = other.filter(|_| items.is_large());
-                shelf.items = items;
-            }
-        }
-        let mut everything = std::mem::take(&mut self.everything);
         let mark = |serial| self.record(serial).map_or(0, Record::cell);
+        let groups: Vec<&[u64]> = groups(&edits.went).collect();
+        let left = groups.par_iter().with_min_len(FEW).filter_map(|group| {
+            let place = place_of(group[0]);
+            let shelf = self.shelves.get(place)?;
+            let take: Vec<u32> = group.iter().map(|pair| *pair as u32).collect();
+            let mut items = shelf.items.clone();
+            let order = old.order(shelf.kind, shelf.subject);
+            items.take(&take, &|a, b| old.file_order(order, a, b), &mark);
+            let other = shelf.other.as_deref().filter(|_| items.is_large()).map(|other| {
+                let order = second(order);
+                let mut other = other.clone();
+                other.take(&take, &|a, b| old.file_order(order, a, b), &mark);
+                Arc::new(other)
+            });
+            Some((place, items, other))
+        });
+        let left: Vec<Items> = left.collect();
+        let all = edits.of_all(&edits.went, old);
+        let mut everything = self.everything.clone();
         everything.take(&all, &|a, b| old.file_order(Order::Title, a, b), &mark);
         self.everything = everything;
+        self.put_items(left);
     }
 
     /// Counts what came and went in each container and all around it.
     fn count(&mut self, old: &Catalogue, edits: &mut Edits) {
         let mut deltas: HashMap<(u32, u16), i32> = HashMap::new();
-        let mut climb = |from: &HashMap<(u32, u16), u32>, sign: i32, catalogue: &Catalogue| {
-            for ((place, cell), count) in from {
-                let mut at = *place;
-                loop {
-                    *deltas.entry((at, *cell)).or_default() += sign * *count as i32;
-                    match catalogue.shelves.get(at) {
-                        Some(shelf) if at != ROOT => at = shelf.around,
-                        _ => break,
-                    }
+        let mut climb = |place: u32, cell: u16, delta: i32, catalogue: &Catalogue| {
+            let mut at = place;
+            loop {
+                *deltas.entry((at, cell)).or_default() += delta;
+                match catalogue.shelves.get(at) {
+                    Some(shelf) if at != ROOT => at = shelf.around,
+                    _ => break,
                 }
             }
         };
-        climb(&edits.minus, -1, old);
-        climb(&edits.plus, 1, self);
+        for (place, cell, count) in cells(&edits.went, old) {
+            climb(place, cell, -count, old);
+        }
+        for (place, cell, count) in cells(&edits.came, self) {
+            climb(place, cell, count, self);
+        }
+        edits.unlisted.iter().for_each(|(place, cell)| climb(*place, *cell, -1, old));
+        edits.newly_listed.iter().for_each(|(place, cell)| climb(*place, *cell, 1, self));
         let mut changed: BTreeSet<u32> = BTreeSet::new();
         // What goes first, so that a sum never runs below nothing on the way.
         for ((place, cell), delta) in deltas.into_iter().filter(|(_, delta)| *delta != 0) {
@@ -231,7 +238,15 @@ impl Catalogue {
 
     /// Of several spellings of one name, the one that most appearances use is shown.
     fn spell(&mut self, edits: &mut Edits) {
-        for (place, deltas) in std::mem::take(&mut edits.spellings) {
+        let mut spellings: BTreeMap<u32, BTreeMap<u32, i64>> = BTreeMap::new();
+        for (pairs, delta) in [(&edits.unspelt, -1), (&edits.spelt, 1)] {
+            for same in pairs.chunk_by(|a, b| a == b) {
+                let (place, name) = (place_of(same[0]), same[0] as u32);
+                let count = spellings.entry(place).or_default().entry(name).or_default();
+                *count += delta * same.len() as i64;
+            }
+        }
+        for (place, deltas) in spellings {
             let Some(shelf) = self.shelves.get(place) else { continue };
             let foreign = deltas.iter().any(|(name, n)| *name != shelf.subject && *n != 0);
             if shelf.spellings.is_none() && !foreign {
@@ -242,14 +257,14 @@ impl Catalogue {
                 None => {
                     // Until now all appearances used the one.
                     let now = i64::from(shelf.cells.everything());
-                    let came: i64 = deltas.values().map(|n| i64::from(*n)).sum();
+                    let came: i64 = deltas.values().sum();
                     vec![(shelf.subject, now - came)]
                 }
             };
             for (name, delta) in deltas {
                 match counts.iter_mut().find(|(n, _)| *n == name) {
-                    Some((_, count)) => *count += i64::from(delta),
-                    None => counts.push((name, i64::from(delta))),
+                    Some((_, count)) => *count += delta,
+                    None => counts.push((name, delta)),
                 }
             }
             counts.retain(|(_, count)| *count > 0);
@@ -281,17 +296,28 @@ impl Catalogue {
             }
         }
         let places: BTreeSet<u32> = takes.keys().chain(adds.keys()).copied().collect();
-        for place in &places {
-            let Some(shelf) = self.shelves.get_mut(*place) else { continue };
-            let mut list = std::mem::take(&mut shelf.containers);
-            let mark = |place| self.shelves.get(place).map_or(0, |s| s.mark);
+        let mark = |place| self.shelves.get(place).map_or(0, |s| s.mark);
+        let done = |place: &u32| {
+            let mut list = self.shelves.get(*place)?.containers.clone();
             let take = takes.get(place).map_or(&[][..], Vec::as_slice);
             list.take(take, &|a, b| old.shelf_order(a, b), &mark);
-            if let Some(add) = adds.get_mut(place) {
+            if let Some(add) = adds.get(place) {
+                let mut add = add.clone();
                 add.sort_by(|a, b| self.shelf_order(*a, *b));
-                list.add(add, &|a, b| self.shelf_order(a, b), &mark);
+                list.add(&add, &|a, b| self.shelf_order(a, b), &mark);
             }
-            if let Some(shelf) = self.shelves.get_mut(*place) {
+            Some((*place, list))
+        };
+        let at: Vec<u32> = places.iter().copied().collect();
+        let done: Vec<(u32, List)> = at.par_iter().with_min_len(FEW).filter_map(done).collect();
+        let mut titled = self.titled.clone();
+        let take: Vec<u32> = takes.into_values().flatten().collect();
+        let add = self.by_title(adds.into_values().flatten().filter(|p| *p != ROOT).collect());
+        titled.take(&take, &|a, b| old.shelf_title_order(a, b), &mark);
+        titled.add(&add, &|a, b| self.shelf_title_order(a, b), &mark);
+        self.titled = titled;
+        for (place, list) in done {
+            if let Some(shelf) = self.shelves.get_mut(place) {
                 shelf.containers = list;
             }
         }
@@ -300,46 +326,105 @@ impl Catalogue {
 
     fn add_items(&mut self, base: &Base, edits: &Edits) {
         let ranks = Ranks::of(self, &base.files);
-        let mut all: Vec<u32> = Vec::new();
-        for (place, edit) in edits.items.iter().filter(|(_, e)| !e.add.is_empty()) {
-            let Some(shelf) = self.shelves.get_mut(*place) else { continue };
-            let (kind, subject) = (shelf.kind, shelf.subject);
-            let mut items = std::mem::take(&mut shelf.items);
-            let other = shelf.other.take();
+        // Taken out of their shelves, so that nobody else holds them while they change.
+        let mut taken = Vec::new();
+        for group in groups(&edits.came) {
+            let place = place_of(group[0]);
+            let Some(shelf) = self.shelves.get_mut(place) else { continue };
+            let lists = (std::mem::take(&mut shelf.items), shelf.other.take());
+            taken.push((place, group, shelf.kind, shelf.subject, lists));
+        }
+        let mut everything = std::mem::take(&mut self.everything);
+        let mark = |serial| self.record(serial).map_or(0, Record::cell);
+        let taken = taken.into_par_iter().with_min_len(FEW);
+        let added = taken.map(|(place, group, kind, subject, (mut items, other))| {
             let order = self.order(kind, subject);
-            let mark = |serial| self.record(serial).map_or(0, Record::cell);
-            let add = ranks.sorted(self, order, edit.add.clone());
+            let add: Vec<u32> = group.iter().map(|pair| *pair as u32).collect();
+            let add = ranks.sorted(self, order, add);
             items.add(&add, &|a, b| self.file_order(order, a, b), &mark);
             let twofold = matches!(order, Order::Title | Order::Date) && items.is_large();
             let other = twofold.then(|| {
                 let order = second(order);
-                let mut list = other.map(|o| (*o).clone()).unwrap_or_default();
+                let mut list = other
+                    .map(|o| Arc::try_unwrap(o).unwrap_or_else(|held| (*held).clone()))
+                    .unwrap_or_default();
                 let add = if list.is_empty() { items.iter().collect() } else { add };
                 let add = ranks.sorted(self, order, add);
                 list.add(&add, &|a, b| self.file_order(order, a, b), &mark);
                 Arc::new(list)
             });
-            if kind == ShelfKind::Fixed
-                && Kind::ALL.iter().any(|k| Fixed::all(*k) as u32 == subject)
-            {
-                all.extend(&edit.add);
-            }
-            if let Some(shelf) = self.shelves.get_mut(*place) {
-                shelf.items = items;
-                shelf.other = other;
-            }
-        }
-        let all = ranks.sorted(self, Order::Title, all);
-        let mut everything = std::mem::take(&mut self.everything);
-        let mark = |serial| self.record(serial).map_or(0, Record::cell);
+            (place, items, other)
+        });
+        let added: Vec<Items> = added.collect();
+        let all = ranks.sorted(self, Order::Title, edits.of_all(&edits.came, self));
         everything.add(&all, &|a, b| self.file_order(Order::Title, a, b), &mark);
         self.everything = everything;
+        self.put_items(added);
         for (place, entries) in &edits.listed {
             let list = List::of(entries, &|serial| self.record(serial).map_or(0, Record::cell));
             if let Some(shelf) = self.shelves.get_mut(*place) {
                 shelf.items = list;
             }
         }
+    }
+
+    fn put_items(&mut self, lists: Vec<Items>) {
+        for (place, items, other) in lists {
+            if let Some(shelf) = self.shelves.get_mut(place) {
+                shelf.items = items;
+                shelf.other = other;
+            }
+        }
+    }
+
+    /// Brings containers into the order of their titles.
+    fn by_title(&self, places: Vec<u32>) -> Vec<u32> {
+        let begin = |place: u32| {
+            let shelf = self.shelves.get(place);
+            shelf.map_or(0, |s| beginning(self.folded_title(s).as_bytes()))
+        };
+        let mut keyed: Vec<(u128, u32)> = places.into_iter().map(|p| (begin(p), p)).collect();
+        keyed.par_sort_unstable_by(|(x, a), (y, b)| {
+            x.cmp(y).then_with(|| self.shelf_title_order(*a, *b))
+        });
+        keyed.into_iter().map(|(_, place)| place).collect()
+    }
+}
+
+/// A container's items, and the same in its second order.
+type Items = (u32, List, Option<Arc<List>>);
+
+/// Containers that one thread edits in a row: a small batch is not worth a second one.
+const FEW: usize = 32;
+
+/// Pairs of one place each.
+fn groups(pairs: &[u64]) -> impl Iterator<Item = &[u64]> {
+    pairs.chunk_by(|a, b| place_of(*a) == place_of(*b))
+}
+
+/// How many appearances of each cell are at each place.
+fn cells(pairs: &[u64], catalogue: &Catalogue) -> Vec<(u32, u16, i32)> {
+    let groups: Vec<&[u64]> = groups(pairs).collect();
+    let cells = groups.par_iter().with_min_len(FEW).flat_map_iter(|group| {
+        let cell = |pair: &u64| catalogue.record(*pair as u32).map(|r| r.cell() as u16);
+        let mut cells: Vec<u16> = group.iter().filter_map(cell).collect();
+        cells.sort_unstable();
+        let count = |same: &[u16]| (place_of(group[0]), same[0], same.len() as i32);
+        cells.chunk_by(|a, b| a == b).map(count).collect::<Vec<_>>()
+    });
+    cells.collect()
+}
+
+impl Edits {
+    /// The files among pairs that stand in the lists of all of a kind: each file once.
+    fn of_all(&self, pairs: &[u64], catalogue: &Catalogue) -> Vec<u32> {
+        let all = Kind::ALL.into_iter().filter_map(|k| catalogue.nodes.get(Fixed::all(k).node().0));
+        let here = all.flat_map(|place| {
+            let from = pairs.partition_point(|pair| place_of(*pair) < place);
+            let to = pairs.partition_point(|pair| place_of(*pair) <= place);
+            &pairs[from..to]
+        });
+        here.map(|pair| *pair as u32).collect()
     }
 }
 
@@ -356,14 +441,14 @@ struct Ranks(Vec<u32>);
 const MANY: usize = 2000;
 
 impl Ranks {
-    fn of(catalogue: &Catalogue, files: &BTreeSet<u32>) -> Ranks {
+    fn of(catalogue: &Catalogue, files: &[u32]) -> Ranks {
         let Some(last) = files.last().filter(|_| files.len() >= MANY) else {
             return Ranks(Vec::new());
         };
         let title = |serial: u32| catalogue.titles.get(serial).unwrap_or_default();
-        let mut sorted: Vec<(u64, u32)> =
-            files.iter().map(|serial| (beginning(title(*serial)), *serial)).collect();
-        sorted.sort_unstable_by(|(x, a), (y, b)| {
+        let mut sorted: Vec<(u128, u32)> =
+            files.par_iter().map(|serial| (beginning(title(*serial)), *serial)).collect();
+        sorted.par_sort_unstable_by(|(x, a), (y, b)| {
             x.cmp(y).then_with(|| natural_bytes(title(*a), title(*b))).then_with(|| a.cmp(b))
         });
         let mut ranks = vec![u32::MAX; *last as usize + 1];
@@ -397,7 +482,7 @@ impl Ranks {
         let second = |serial: u32| if order == Order::Added { !serial } else { rank(serial) };
         let mut keyed: Vec<(u64, u32, u32)> =
             files.into_iter().map(|serial| (key(serial), second(serial), serial)).collect();
-        keyed.sort_unstable();
+        keyed.par_sort_unstable();
         keyed.into_iter().map(|(_, _, serial)| serial).collect()
     }
 }

@@ -108,14 +108,20 @@ impl Catalogue {
         }
     }
 
-    pub(super) fn folded_title(&self, shelf: &Shelf) -> Cow<'_, str> {
+    /// The number of the name that is a container's title, if a name is.
+    pub(super) fn title_name(&self, shelf: &Shelf) -> Option<u32> {
         match shelf.kind {
             ShelfKind::Directory | ShelfKind::PhotoAlbum => {
-                let name = self.directories.get(shelf.subject).map_or(0, |d| d.name);
-                self.names.folded(name).into()
+                self.directories.get(shelf.subject).map(|d| d.name)
             }
-            kind if kind.is_named() => self.names.folded(shelf.subject).into(),
-            _ => fold(&self.shelf_title(shelf)).into(),
+            kind => kind.is_named().then_some(shelf.subject),
+        }
+    }
+
+    pub(super) fn folded_title(&self, shelf: &Shelf) -> Cow<'_, str> {
+        match self.title_name(shelf) {
+            Some(name) => self.names.folded(name).into(),
+            None => fold(&self.shelf_title(shelf)).into(),
         }
     }
 

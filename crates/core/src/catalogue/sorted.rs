@@ -5,6 +5,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use mostra_protocol::property::Property;
 use mostra_protocol::sort::SortKey;
+use rayon::iter::{
+    IndexedParallelIterator as _, IntoParallelRefIterator as _, ParallelIterator as _,
+};
+use rayon::slice::ParallelSliceMut as _;
 
 use super::Catalogue;
 use super::id::NodeId;
@@ -145,12 +149,12 @@ impl Catalogue {
             let key =
                 |at: usize| columns.iter().fold(0u128, |key, c| key << 32 | u128::from(c[at]));
             let mut order: Vec<(u128, Entry)> =
-                entries.iter().enumerate().map(|(at, entry)| (key(at), *entry)).collect();
-            order.sort_unstable();
+                entries.par_iter().enumerate().map(|(at, entry)| (key(at), *entry)).collect();
+            order.par_sort_unstable();
             return order.into_iter().map(|(_, entry)| entry).collect();
         }
         let mut order: Vec<u32> = (0..entries.len() as u32).collect();
-        order.sort_unstable_by(|a, b| {
+        order.par_sort_unstable_by(|a, b| {
             let (a, b) = (*a as usize, *b as usize);
             let by_columns = columns.iter().map(|c| c[a].cmp(&c[b])).find(|o| o.is_ne());
             by_columns.unwrap_or_else(|| entries[a].cmp(&entries[b]))
@@ -199,7 +203,7 @@ impl Catalogue {
                     Some(Value::Number(number)) => number,
                     _ => u64::MAX,
                 };
-                entries.iter().map(value).collect()
+                entries.par_iter().map(value).collect()
             }
             Property::Artist | Property::Creator | Property::Album | Property::Genre
                 if entries.iter().all(|e| matches!(e, Entry::Item { .. })) =>
@@ -220,9 +224,9 @@ impl Catalogue {
             Entry::Item { serial, .. } => self.first_name(*serial, by),
             Entry::Container(_) => None,
         };
-        let rows: Vec<Option<u32>> = entries.iter().map(name).collect();
+        let rows: Vec<Option<u32>> = entries.par_iter().map(name).collect();
         let mut distinct: Vec<u32> = rows.iter().copied().flatten().collect();
-        distinct.sort_unstable();
+        distinct.par_sort_unstable();
         distinct.dedup();
         let folded = |name: u32| self.names.folded(name);
         distinct.sort_by(|a, b| natural_order(folded(*a), folded(*b)));

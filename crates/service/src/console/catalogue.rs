@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use actix_web::{HttpResponse, web};
 use mostra_api::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
 use mostra_core::access::{Grant, Pass};
-use mostra_core::catalogue::{Catalogue, ItemView, Node, Object, Page, item_class};
+use mostra_core::catalogue::{Catalogue, ItemView, Node, Object, Page};
 use mostra_core::{Kinds, present, profile};
 use mostra_protocol::search::{self, Criteria, Operator};
 use mostra_protocol::{property::Property, sort};
@@ -83,7 +83,7 @@ fn told(object: Object) -> CatalogueObject {
             told.art = pictured.map(|shown| art(&shown.0, present::art_stamp(&shown.1)));
         }
         Node::Item(item) => {
-            told.class = item_class(item.facts.kind).to_owned();
+            told.class = item.class.to_owned();
             let original = item.reference.as_deref().unwrap_or(&told.id);
             let films = mostra_media::art::films_pictured();
             if present::is_pictured(&item.facts, films) {
@@ -128,6 +128,7 @@ fn facts(item: ItemView) -> ObjectFacts {
         mime: item.mime.unwrap_or_else(|| f.format.mime().into()),
         size: f.size,
         file_name: item.file_name,
+        station: f.station,
         artists: f.artists,
         album_artist: f.album_artist,
         album: f.album,

@@ -8,8 +8,9 @@ use mostra_api::{
     Excluded, Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Places, Rescan,
     Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
-use mostra_core::Kinds;
 use mostra_core::catalogue::{Change, Folder};
+use mostra_core::facts::Format;
+use mostra_core::{Kind, Kinds};
 use mostra_store::Counter;
 use serde::Deserialize;
 
@@ -320,7 +321,14 @@ fn remedy(reason: &str) -> Option<String> {
         r if r.starts_with("damaged") => "Replace it by a whole copy, or delete it.",
         r if r.contains("is empty") => "Copy it again, or delete it.",
         r if r.contains("not set to hold") => "Publish its folder with that kind as well.",
+        r if r.contains("leads nowhere") => "Plug in its drive, or delete the link.",
+        r if r.contains("does not answer") => {
+            "See to the drive or network share; it comes back by itself."
+        }
         r if r.contains("folders deep") => "Move it further up.",
+        r if r.contains("hosts that are not allowed") => {
+            "Allow the host under Settings, or: mostra house stations --allow HOST"
+        }
         r if r.starts_with("playlist:") => "Correct the list, or publish the files that it names.",
         _ => return None,
     };
@@ -334,13 +342,26 @@ async fn left_out(
 ) -> Result<web::Json<LeftOutList>, Failure> {
     let folder = find(&house, *id)?;
     let files = house.records.left_out(folder.serial).await?;
+    let catalogue = house.catalogue();
+    let mut counts = catalogue.folder_counts(folder.serial);
+    counts[Kind::Music.index()] -= catalogue.folder_stations(folder.serial);
+    let mut other = 0;
+    for file in &files {
+        let extension = file.path.rsplit('/').next().and_then(|name| name.rsplit_once('.'));
+        match extension.and_then(|(_, e)| Format::kind_of_extension(&e.to_lowercase())) {
+            Some(kind) => counts[kind.index()] += 1,
+            None => other += 1,
+        }
+    }
+    let [video, music, picture] = counts;
+    let found = KindCounts { video, music, picture };
     let files = files.into_iter().map(|f| LeftOut {
         remedy: remedy(&f.reason),
         path: f.path,
         reason: f.reason,
     });
     let files = files.collect();
-    Ok(web::Json(LeftOutList { files }))
+    Ok(web::Json(LeftOutList { files, found, other }))
 }
 
 #[derive(Deserialize)]

@@ -8,11 +8,13 @@ use actix_web::web;
 use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
 use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
+use mostra_core::station::Allowed;
 
 use super::problem::Failure;
 use super::session::Caller;
 use crate::clock::ms;
 use crate::house::House;
+use crate::scan::{self, Scope};
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config
@@ -32,6 +34,7 @@ fn told(house: &House) -> ApiHouse {
         titles: options.titles.word().into(),
         picture_order: options.pictures.word().into(),
         mimes: options.mimes,
+        stations: settings.stations.entries().to_vec(),
     }
 }
 
@@ -72,7 +75,7 @@ async fn change(
     body: web::Json<HouseChange>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiHouse>, Failure> {
-    let HouseChange { name, doorway, titles, picture_order, mimes } = body.into_inner();
+    let HouseChange { name, doorway, titles, picture_order, mimes, stations } = body.into_inner();
     let name = name.map(|n| n.trim().to_owned());
     if let Some(name) = &name
         && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
@@ -103,8 +106,21 @@ async fn change(
     if let Some(mimes) = mimes {
         options.mimes = usable_mimes(mimes)?;
     }
+    let stations = stations.map(Allowed::new).transpose().map_err(|entry| {
+        Failure::invalid("That is no host")
+            .why(format!("{entry:?} names no host that could be connected to."))
+            .next("For example: radio.example, *.radio.example or 192.0.2.7:8000")
+    })?;
     house.change_settings(name, doorway).await?;
     house.change_options(options).await?;
+    if let Some(stations) = stations
+        && house.change_stations(stations).await?
+    {
+        // Playlists are read again: their stations come or go.
+        for folder in house.catalogue().folders() {
+            scan::start(&house, folder, Scope::Whole("stations"));
+        }
+    }
     Ok(web::Json(told(&house)))
 }
 

@@ -39,13 +39,24 @@ async fn file(
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
     let (item, located) = located(&caller, &house, &id)?;
+    if let Some(address) = &item.facts.station {
+        let mut answer = HttpResponse::Ok();
+        answer.insert_header((header::CACHE_CONTROL, "no-store"));
+        let stations = house.settings().stations;
+        let heard = house.stations.pass_on(address, &stations, answer).await;
+        return heard.map_err(|why| {
+            Failure::missing("The station is not heard")
+                .why(format!("{why}."))
+                .next("See which hosts are allowed: mostra house stations")
+        });
+    }
     let mime = item.mime.unwrap_or_else(|| item.facts.format.mime().into());
-    let (file, metadata) = match file_body::open(located).await {
+    let opened = match file_body::open(&house.lanes, located).await {
         Ok(opened) => opened,
         _ => return Err(Failure::missing("The file cannot be read").next("Rescan its folder.")),
     };
-    let size = metadata.len();
-    let validators = Validators::of(&metadata);
+    let size = opened.metadata.len();
+    let validators = Validators::of(&opened.metadata);
     let mut answer = HttpResponse::Ok();
     answer
         .insert_header((header::CONTENT_TYPE, mime))
@@ -67,7 +78,7 @@ async fn file(
                 return Ok(answer.finish());
             }
         };
-    Ok(answer.body(FileBody::new(file, first, length, None)))
+    Ok(answer.body(FileBody::new(opened, first, length, None)))
 }
 
 async fn art(
@@ -78,7 +89,7 @@ async fn art(
     let (id, _, size) = path.into_inner();
     let (item, located) = located(&caller, &house, &id)?;
     let rendition = Rendition::from_word(&size).ok_or_else(missing)?;
-    match house.art.of(&item, located, rendition).await {
+    match house.art.of(&house.lanes, &item, located, rendition).await {
         Ok(Some(jpeg)) => Ok(HttpResponse::Ok()
             .insert_header((header::CONTENT_TYPE, "image/jpeg"))
             // The stamp in the path changes with the picture.
@@ -98,7 +109,7 @@ async fn captions(
     let (id, number) = path.into_inner();
     let (item, located) = located(&caller, &house, &id)?;
     let caption = item.facts.captions.get(number).ok_or_else(missing)?;
-    let bytes = file_body::read_small(located.beside(&caption.name), subtitle::BYTES)
+    let bytes = file_body::read_small(&house.lanes, located.beside(&caption.name), subtitle::BYTES)
         .await
         .map_err(|_| Failure::missing("The subtitles cannot be read").next("Rescan the folder."))?;
     let text = match caption.webvtt {

@@ -7,7 +7,7 @@ use mostra_core::proof::Step;
 use mostra_core::{present, profile};
 use mostra_protocol::content_directory::{Browse, Search};
 use mostra_protocol::description::control_path;
-use mostra_protocol::soap::{self, Call, Fault};
+use mostra_protocol::soap::{self, Call, Fault, Value};
 use mostra_protocol::wire::Service;
 use mostra_protocol::{connection_manager, property, registrar};
 
@@ -56,8 +56,13 @@ async fn control(
     };
     match outcome {
         Ok(arguments) => {
-            let arguments: Vec<(&str, &str)> =
-                arguments.iter().map(|(n, v)| (*n, v.as_str())).collect();
+            let value = |name: &str, text| match (name, service) {
+                // Written for the envelope already.
+                ("Result", Service::ContentDirectory) => Value::Nested(text),
+                _ => Value::Text(text),
+            };
+            let arguments: Vec<(&str, Value<'_>)> =
+                arguments.iter().map(|(n, text)| (*n, value(n, text.as_str()))).collect();
             let document = soap::write_answer(&call, &arguments);
             if let Some(fact) = fact {
                 asker.proves(&house, fact, document.len());

@@ -12,6 +12,7 @@ use mostra_protocol::range::{self, Selection};
 use super::gate::{Asker, named, text};
 use crate::file_body::{self, FileBody, Validators};
 use crate::house::House;
+use crate::stations::NotHeard;
 use crate::transfers::Load;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -47,7 +48,32 @@ async fn media(
         Ok(fields) => fields,
         Err(status) => return HttpResponse::build(status).finish(),
     };
-    let (file, metadata) = match file_body::open(located).await {
+    if let Some(address) = &facts.station {
+        let mut answer = HttpResponse::Ok();
+        // Range means nothing here (HTTP-15).
+        answer.insert_header((header::ACCEPT_RANGES, "none"));
+        answer.insert_header((header::CONTENT_TYPE, info.mime.clone()));
+        for (name, value) in fields {
+            answer.insert_header((name, value));
+        }
+        // HEAD opens no source, and names no length either (HTTP-1).
+        if request.method() == "HEAD" {
+            let nothing = futures_util::stream::empty::<std::io::Result<bytes::Bytes>>();
+            return answer.streaming(nothing);
+        }
+        let stations = house.settings().stations;
+        return match house.stations.pass_on(address, &stations, answer).await {
+            Ok(answer) => answer,
+            Err(NotHeard::Forbidden) => HttpResponse::NotFound().finish(),
+            Err(why) => {
+                tracing::info!("{:?} is not heard: {why}", object.title);
+                HttpResponse::ServiceUnavailable()
+                    .insert_header((header::RETRY_AFTER, "5"))
+                    .finish()
+            }
+        };
+    }
+    let opened = match file_body::open(&house.lanes, located).await {
         Ok(opened) => opened,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
             return HttpResponse::NotFound().finish();
@@ -58,8 +84,8 @@ async fn media(
                 .finish();
         }
     };
-    let size = metadata.len();
-    let validators = Validators::of(&metadata);
+    let size = opened.metadata.len();
+    let validators = Validators::of(&opened.metadata);
     let mut answer = match validators.judge(request.headers()) {
         Some(status) => HttpResponse::build(status),
         None => HttpResponse::Ok(),
@@ -102,7 +128,7 @@ async fn media(
         };
         asker.watch(&house, load, length)
     });
-    answer.body(FileBody::new(file, first, length, transfer))
+    answer.body(FileBody::new(opened, first, length, transfer))
 }
 
 /// The DLNA fields of the answer (HTTP-17 to HTTP-22).

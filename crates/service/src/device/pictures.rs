@@ -8,6 +8,7 @@ use mostra_core::present;
 use mostra_core::profile::{self, Rendition};
 use mostra_media::subtitle;
 use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
+use mostra_protocol::xml_writer::Layer;
 
 use super::gate::{Asker, named};
 use crate::file_body;
@@ -63,7 +64,7 @@ async fn answer(
     let (info, bytes) = match shown {
         Shown::Art => {
             let Some(rendition) = Rendition::from_word(word) else { return missing() };
-            match house.art.of(&item, located, rendition).await {
+            match house.art.of(&house.lanes, &item, located, rendition).await {
                 Ok(Some(jpeg)) => (rendition.protocol_info(), jpeg),
                 Ok(None) => return missing(),
                 Err(_) => return busy(),
@@ -73,7 +74,7 @@ async fn answer(
             let caption = which.parse().ok().and_then(|n: usize| item.facts.captions.get(n));
             let Some(caption) = caption else { return missing() };
             let beside = located.beside(&caption.name);
-            match file_body::read_small(beside, subtitle::BYTES).await {
+            match file_body::read_small(&house.lanes, beside, subtitle::BYTES).await {
                 Ok(bytes) => {
                     let text = subtitle::utf8(&bytes, caption.webvtt);
                     (profile::caption_info(caption.webvtt), text.into())
@@ -119,5 +120,6 @@ pub fn form<'a>(asker: &'a Asker) -> present::Form<'a> {
         base: &asker.base,
         offset: asker.met.offset,
         films_pictured: mostra_media::art::films_pictured(),
+        layer: Layer::Nested,
     }
 }

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use mostra_core::catalogue::{Directory, File, Folder, Inventory, Playlist};
+use mostra_core::catalogue::{Change, Directory, File, Folder, Inventory, Playlist};
 use mostra_core::facts::Facts;
 use mostra_store::{Batch, Counter, StoreError};
 
@@ -21,10 +21,12 @@ pub(super) struct Book {
     recorded: Arc<Inventory>,
     /// Directories by path, those that this scan made as well.
     directories: HashMap<String, u32>,
+    /// The directory of the file put last: files come directory by directory.
+    last: Option<(String, u32)>,
     /// Files that this scan put, by path.
     put: HashMap<String, u32>,
     /// Files as recorded and still there.
-    same: HashSet<String>,
+    same: HashSet<u32>,
     /// Where files have moved from, and directories with them.
     moved: HashSet<String>,
     moved_directories: HashSet<String>,
@@ -39,6 +41,7 @@ impl Book {
             folder: folder.serial,
             top: folder.container,
             directories: directories.collect(),
+            last: None,
             recorded,
             put: HashMap::new(),
             same: HashSet::new(),
@@ -50,8 +53,8 @@ impl Book {
     }
 
     /// A recorded file is still there.
-    pub fn see(&mut self, path: String) {
-        self.same.insert(path);
+    pub fn see(&mut self, serial: u32) {
+        self.same.insert(serial);
     }
 
     async fn serial(&mut self, house: &House) -> Result<u32, StoreError> {
@@ -75,14 +78,28 @@ impl Book {
     ) -> Result<(), StoreError> {
         let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
         let before = moved_from.as_ref().map(|from| from.rsplit_once('/').map_or("", |f| f.0));
-        let directory = self.directory(house, around, before, batch).await?;
+        let directory = match &self.last {
+            Some((path, serial)) if path == around => *serial,
+            _ => {
+                let serial = self.directory(house, around, before, batch).await?;
+                self.last = Some((around.to_owned(), serial));
+                serial
+            }
+        };
         self.moved.extend(moved_from);
+        let (name, facts) = (name.to_owned(), facts.into());
         let serial = match serial {
-            Some(serial) => serial,
-            None => self.serial(house).await?,
+            Some(serial) => {
+                batch.files.push(File { serial, directory, name, facts });
+                serial
+            }
+            None => {
+                let serial = self.serial(house).await?;
+                batch.new_files.push(File { serial, directory, name, facts });
+                serial
+            }
         };
         self.put.insert(path.to_owned(), serial);
-        batch.files.push(File { serial, directory, name: name.to_owned(), facts: facts.into() });
         Ok(())
     }
 
@@ -170,6 +187,16 @@ impl Book {
         within(&catalogue.inventory(other.serial), below)
     }
 
+    /// What hides a recorded directory or file without forgetting it.
+    pub fn hiding(&self, path: &str) -> Option<Change> {
+        if let Some(directory) = self.recorded.get(path) {
+            return Some(Change::RemoveDirectory(directory.serial));
+        }
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let file = self.recorded.get(around)?.files.get(name)?;
+        Some(Change::RemoveFile(file.serial))
+    }
+
     /// Takes out what was looked for and not found; gives the files' paths.
     pub fn remove_unseen(&self, seen: &Seen, whole: bool, batch: &mut Batch) -> Vec<String> {
         let below = |path: &str, around: &str| {
@@ -188,10 +215,13 @@ impl Book {
                 continue;
             }
             for (name, file) in &directory.files {
+                if self.same.contains(&file.serial) {
+                    continue;
+                }
                 let whole_path = join(path, name);
-                let stays = self.same.contains(&whole_path)
-                    || self.put.contains_key(&whole_path)
-                    || self.moved.contains(&whole_path);
+                let stays = self.put.contains_key(&whole_path)
+                    || self.moved.contains(&whole_path)
+                    || seen.unreadable.contains(&whole_path);
                 if !stays {
                     batch.gone_files.push(file.serial);
                     gone.push(whole_path);

@@ -1,38 +1,52 @@
-//! The part of a scan that touches the disk, on a thread that may block.
+//! What the disk says of a file, on a thread that may block.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io::Read;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use mostra_core::catalogue::{Catalogue, Inventory};
 use mostra_core::facts::{Caption, Facts, READER};
+use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::playlist::{self, Target};
-use mostra_media::walk::{DEPTH, Listed, Listing, list};
+use mostra_media::walk::{Listed, Listing};
 use mostra_media::{Reason, probe::probe, sidecar};
 use mostra_store::LeftOut;
-use tokio::sync::mpsc;
 
+use super::beside::Beside;
 use super::{Progress, Scope};
 
 /// A file that was written within this time may still be growing.
-const FRESH: Duration = Duration::from_millis(1000);
+pub(super) const FRESH: Duration = Duration::from_millis(1000);
 
 /// What the disk says of one file.
 pub(super) enum Looked {
     /// As recorded.
-    Same(String),
+    Same(u32),
     /// New or changed; with its serial, if it is known by another name or from before.
     Facts { path: String, facts: Box<Facts>, serial: Option<u32>, moved_from: Option<String> },
     /// A playlist, with the paths that it lists below the folder or outside.
-    Playlist { path: String, entries: Vec<PathBuf>, streams: usize },
+    Playlist { path: String, entries: Vec<PathBuf>, stations: Vec<Station>, refused: Vec<String> },
     /// Not published.
     Left(LeftOut),
     /// Still being written; to be looked at again.
-    Growing(String),
+    Growing { path: String, serial: Option<u32> },
+    /// A directory or file behind a link whose drive is not there now; its record stays.
+    Away(String),
+    /// The links that were followed: path below the folder and what is behind it.
+    Links(BTreeMap<String, String>),
+}
+
+/// A station that a playlist lists: its path as if it were a file beside the list.
+pub(super) struct Station {
+    pub path: String,
+    pub facts: Box<Facts>,
+    pub serial: Option<u32>,
+    /// Whether it is recorded so already.
+    pub same: bool,
 }
 
 /// What was looked at in all.
@@ -44,33 +58,12 @@ pub(super) struct Seen {
     pub unreadable: Vec<String>,
     /// Directories that are not there, with all that was below them.
     pub absent: Vec<String>,
+    /// Whether the folder's own drive stopped to answer.
+    pub silent: bool,
 }
 
 /// Recorded files by size and age: path and serial.
-type Known = HashMap<(u64, i64), Vec<(String, u32)>>;
-/// A file that was written a moment ago, with its path and what lies beside it.
-type Fresh<'a> = (String, &'a Listed, Arc<Beside>);
-
-/// Some files of one directory.
-struct Piece<'a> {
-    path: &'a str,
-    files: &'a [Listed],
-    left_out: &'a [(String, Reason)],
-    beside: Arc<Beside>,
-}
-
-impl<'a> Piece<'a> {
-    fn of(path: &'a str, listing: &'a Listing) -> Vec<Piece<'a>> {
-        let beside = Arc::new(Beside::of(listing));
-        let piece = |files| Piece { path, files, left_out: &[], beside: beside.clone() };
-        let mut pieces: Vec<Piece<'a>> = listing.files.chunks(256).map(piece).collect();
-        if pieces.is_empty() {
-            pieces.push(piece(&[]));
-        }
-        pieces[0].left_out = &listing.left_out;
-        pieces
-    }
-}
+pub(super) type Known = HashMap<(u64, i64), Vec<(String, u32)>>;
 
 pub(super) struct Job {
     pub root: PathBuf,
@@ -82,103 +75,36 @@ pub(super) struct Job {
     pub progress: Arc<Progress>,
     /// Whether the folder was never scanned, so that all in it counts by its own date.
     pub first: bool,
+    /// Where stations may be.
+    pub stations: Allowed,
+    /// Links followed before.
+    pub links: BTreeMap<String, String>,
+    /// Those of them behind which all is hidden for now.
+    pub hidden: BTreeSet<String>,
+    /// Made when the first file is met that is not recorded.
+    pub known: OnceLock<Mutex<Known>>,
 }
 
 impl Job {
-    fn stopped(&self) -> bool {
+    pub fn stopped(&self) -> bool {
         self.progress.cancelled.load(Ordering::Relaxed)
     }
 
-    fn is_excluded(&self, path: &str) -> bool {
+    pub fn is_excluded(&self, path: &str) -> bool {
         self.excluded.iter().any(|out| {
             path.strip_prefix(out.as_str())
                 .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
         })
     }
 
-    /// Lists, then reads, and tells of each file. Gives `None` when it was stopped.
-    pub fn run(&self, sender: &mpsc::Sender<Looked>) -> Option<Seen> {
-        let mut seen = Seen::default();
-        let mut listings = Vec::new();
-        let mut open: Vec<(String, bool)> = match &self.scope {
-            Scope::Whole(_) => vec![(String::new(), true)],
-            Scope::Places(places) => places.iter().map(|p| (p.clone(), false)).collect(),
-        };
-        while let Some((path, deep)) = open.pop() {
-            if self.stopped() {
-                return None;
-            }
-            if seen.directories.contains(&path) || self.is_excluded(&path) {
-                continue;
-            }
-            let depth = path.split('/').filter(|p| !p.is_empty()).count();
-            match list(&self.root.join(&path)) {
-                Ok(listing) => {
-                    self.progress.found.fetch_add(listing.files.len() as u64, Ordering::Relaxed);
-                    for name in &listing.directories {
-                        let below = join(&path, name);
-                        if depth >= DEPTH {
-                            self.left(sender, below, &Reason::Deep)?;
-                        } else if deep || !self.inventory.contains_key(&below) {
-                            open.push((below, true));
-                        }
-                    }
-                    if !deep {
-                        self.note_absent(&path, &listing, &mut seen);
-                    }
-                    seen.directories.insert(path.clone());
-                    listings.push((path, listing));
-                }
-                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-                    seen.absent.push(path);
-                }
-                Err(error) if error.kind() == std::io::ErrorKind::NotADirectory => {
-                    seen.absent.push(path);
-                }
-                Err(error) => {
-                    if error.kind() != std::io::ErrorKind::PermissionDenied {
-                        seen.unreadable.push(path.clone());
-                    }
-                    let reason = Reason::Unreadable(match error.kind() {
-                        std::io::ErrorKind::PermissionDenied => {
-                            "no permission for the service's user".into()
-                        }
-                        _ => error.to_string(),
-                    });
-                    self.left(sender, path, &reason)?;
-                }
-            }
-        }
-        self.progress.listed.store(true, Ordering::Relaxed);
-        let known = Mutex::new(self.by_size_and_age());
-        let fresh = Mutex::new(Vec::new());
-        // Reading headers is half waiting for the disk and half work.
-        let next = AtomicUsize::new(0);
-        let pieces: Vec<Piece<'_>> = listings.iter().flat_map(|(p, l)| Piece::of(p, l)).collect();
-        let done = std::thread::scope(|scope| {
-            let look = || {
-                while let Some(piece) = pieces.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    self.look_at(piece, &known, &fresh, sender)?;
-                }
-                Some(())
-            };
-            let other = (pieces.len() > 1).then(|| scope.spawn(look));
-            let done = look();
-            done.and(other.map_or(Some(()), |other| other.join().unwrap_or(None)))
-        });
-        done?;
-        let fresh = fresh.into_inner().unwrap_or_else(PoisonError::into_inner);
-        self.look_again(fresh, &known, sender)?;
-        Some(seen)
-    }
-
     /// Recorded directories in a listed one that are there no more.
-    fn note_absent(&self, path: &str, listing: &Listing, seen: &mut Seen) {
+    pub fn note_absent(&self, path: &str, listing: &Listing, seen: &mut Seen) {
         let prefix = if path.is_empty() { String::new() } else { format!("{path}/") };
         for known in self.inventory.keys() {
             let Some(name) = known.strip_prefix(&prefix) else { continue };
             let here = !name.is_empty() && !name.contains('/');
-            if here && listing.directories.binary_search_by(|d| d.as_str().cmp(name)).is_err() {
+            let among = |names: &[String]| names.binary_search_by(|n| n.as_str().cmp(name)).is_ok();
+            if here && !among(&listing.directories) && !among(&listing.links) {
                 seen.absent.push(known.clone());
             }
         }
@@ -196,78 +122,45 @@ impl Job {
         known
     }
 
-    fn look_at<'a>(
-        &self,
-        piece: &Piece<'a>,
-        known: &Mutex<Known>,
-        fresh: &Mutex<Vec<Fresh<'a>>>,
-        sender: &mpsc::Sender<Looked>,
-    ) -> Option<()> {
-        let Piece { path, beside, .. } = piece;
-        for (name, reason) in piece.left_out {
-            self.left(sender, join(path, name), reason)?;
-        }
-        for file in piece.files {
-            if self.stopped() {
-                return None;
-            }
-            let whole = join(path, &file.name);
-            let recorded = self.inventory.get(*path).and_then(|d| d.files.get(&file.name));
-            let unchanged = recorded.filter(|known| {
-                (known.size, known.modified_ms, known.reader)
-                    == (file.size, file.modified_ms, READER)
-            });
-            let looked = if let Some(recorded) = unchanged {
-                let (captions, art) = beside.of_file(&file.name);
-                if captions == recorded.captions && art == recorded.art {
-                    Looked::Same(whole)
-                } else {
-                    self.with_sidecars(whole, recorded.serial, captions, art)
-                }
-            } else if self.is_fresh(file.modified_ms) && !self.first {
-                let mut fresh = fresh.lock().unwrap_or_else(PoisonError::into_inner);
-                fresh.push((whole, file, beside.clone()));
-                continue;
+    /// Looks at one file of a listed directory; `None` if it was written a moment ago and is to
+    /// be looked at once more.
+    pub fn look(&self, path: &str, file: &Listed, beside: &Beside) -> Option<Looked> {
+        let recorded = self.inventory.get(path).and_then(|d| d.files.get(&file.name));
+        let unchanged = recorded.filter(|known| {
+            (known.size, known.modified_ms, known.reader) == (file.size, file.modified_ms, READER)
+        });
+        if let Some(recorded) = unchanged {
+            let (captions, art) = beside.of_file(&file.name);
+            return Some(if captions == recorded.captions && art == recorded.art {
+                Looked::Same(recorded.serial)
             } else {
-                self.read(whole, file, beside, known)
-            };
-            self.tell(sender, looked)?;
+                self.with_sidecars(join(path, &file.name), recorded.serial, captions, art)
+            });
         }
-        Some(())
+        if self.is_fresh(file.modified_ms) && !self.first {
+            return None;
+        }
+        Some(self.read(join(path, &file.name), file, beside))
     }
 
-    /// Files that were just written are looked at once more after a moment: if they grew, they
-    /// are still being written.
-    fn look_again(
-        &self,
-        fresh: Vec<Fresh<'_>>,
-        known: &Mutex<Known>,
-        sender: &mpsc::Sender<Looked>,
-    ) -> Option<()> {
-        let Some(newest) = fresh.iter().map(|(_, file, _)| file.modified_ms).max() else {
-            return Some(());
-        };
-        let age = now_ms().saturating_sub(newest).max(0) as u64;
-        std::thread::sleep(FRESH.saturating_sub(Duration::from_millis(age)));
-        for (path, file, beside) in fresh {
-            if self.stopped() {
-                return None;
-            }
-            let now = std::fs::metadata(self.root.join(&path));
-            let same = now.as_ref().is_ok_and(|m| {
-                (m.len(), mostra_media::walk::modified_ms(m)) == (file.size, file.modified_ms)
-            });
-            let looked = match now {
-                Ok(_) if same => self.read(path, file, &beside, known),
-                Ok(_) => Looked::Growing(path),
-                Err(_) => {
-                    self.progress.done.fetch_add(1, Ordering::Relaxed);
-                    continue;
-                }
-            };
-            self.tell(sender, looked)?;
-        }
-        Some(())
+    /// Looks once more at a file that was just written: if it grew, it is still being written.
+    /// `None` if it has gone.
+    pub fn look_again(&self, path: String, file: &Listed, beside: &Beside) -> Option<Looked> {
+        let now = std::fs::metadata(self.root.join(&path)).ok()?;
+        let same =
+            (now.len(), mostra_media::walk::modified_ms(&now)) == (file.size, file.modified_ms);
+        Some(if same { self.read(path, file, beside) } else { self.growing(path) })
+    }
+
+    fn growing(&self, path: String) -> Looked {
+        let serial = self.serial_of(&path);
+        Looked::Growing { path, serial }
+    }
+
+    /// The serial of a recorded file.
+    pub fn serial_of(&self, path: &str) -> Option<u32> {
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        self.inventory.get(around)?.files.get(name).map(|file| file.serial)
     }
 
     fn is_fresh(&self, modified_ms: i64) -> bool {
@@ -288,11 +181,11 @@ impl Job {
                 let facts = Box::new(facts);
                 Looked::Facts { path, facts, serial: Some(serial), moved_from: None }
             }
-            None => Looked::Same(path),
+            None => Looked::Same(serial),
         }
     }
 
-    fn read(&self, path: String, file: &Listed, beside: &Beside, known: &Mutex<Known>) -> Looked {
+    fn read(&self, path: String, file: &Listed, beside: &Beside) -> Looked {
         let extension = extension(&file.name);
         if ["m3u", "m3u8", "pls", "xspf"].contains(&extension.as_str()) {
             return self.read_playlist(path, &extension);
@@ -306,7 +199,7 @@ impl Job {
         let recorded = self.inventory.get(around).and_then(|d| d.files.get(&file.name));
         let names: Vec<String> = path.split('/').map(str::to_owned).collect();
         if recorded.is_none()
-            && let Some((from, serial)) = self.moved(file, known)
+            && let Some((from, serial)) = self.moved(file)
             && let Some(before) = self.catalogue.recorded(serial)
             && before.facts.reader == READER
         {
@@ -343,14 +236,18 @@ impl Job {
             Ok(facts) => left_out(path, &Reason::OtherKind(facts.kind)),
             // It may be damaged only because the rest of it is still to come.
             Err(Reason::Broken(_) | Reason::Empty) if self.is_fresh(file.modified_ms) => {
-                Looked::Growing(path)
+                self.growing(path)
             }
             Err(reason) => left_out(path, &reason),
         }
     }
 
     /// A recorded file of this size and age that is no longer where it was.
-    fn moved(&self, file: &Listed, known: &Mutex<Known>) -> Option<(String, u32)> {
+    fn moved(&self, file: &Listed) -> Option<(String, u32)> {
+        if self.inventory.is_empty() {
+            return None;
+        }
+        let known = self.known.get_or_init(|| Mutex::new(self.by_size_and_age()));
         let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
         let candidates = known.get_mut(&(file.size, file.modified_ms))?;
         let gone = |(path, _): &(String, u32)| {
@@ -374,75 +271,56 @@ impl Job {
         }
         match playlist::read(&bytes, extension) {
             Ok(entries) => {
-                let (mut paths, mut streams) = (Vec::new(), 0);
+                let (mut paths, mut stations, mut refused) = (Vec::new(), Vec::new(), Vec::new());
                 for entry in entries {
                     match entry.target {
                         Target::Path(entry) => paths.extend(playlist::resolve(&whole, &entry)),
-                        Target::Stream(_) => streams += 1,
+                        Target::Stream(text) => {
+                            let address = Address::parse(&text);
+                            match address.filter(|a| self.stations.covers(a)) {
+                                Some(address) => {
+                                    let station = self.station(&path, &address, entry.title);
+                                    paths.push(self.root.join(&station.path));
+                                    // Listed twice, it is still one station.
+                                    if !stations.iter().any(|s: &Station| s.path == station.path) {
+                                        stations.push(station);
+                                    }
+                                }
+                                None => {
+                                    let host = Address::parse(&text).map_or(text, |a| a.host);
+                                    refused.push(host);
+                                }
+                            }
+                        }
                     }
                 }
-                Looked::Playlist { path, entries: paths, streams }
+                refused.sort();
+                refused.dedup();
+                Looked::Playlist { path, entries: paths, stations, refused }
             }
             Err(error) => Looked::Left(LeftOut { path, reason: format!("playlist: {error}") }),
         }
     }
-
-    fn left(&self, sender: &mpsc::Sender<Looked>, path: String, reason: &Reason) -> Option<()> {
-        self.progress.found.fetch_add(1, Ordering::Relaxed);
-        self.tell(sender, left_out(path, reason))
-    }
-
-    fn tell(&self, sender: &mpsc::Sender<Looked>, looked: Looked) -> Option<()> {
-        if matches!(looked, Looked::Left(_)) {
-            self.progress.left_out.fetch_add(1, Ordering::Relaxed);
-        }
-        self.progress.done.fetch_add(1, Ordering::Relaxed);
-        sender.blocking_send(looked).ok()
-    }
 }
 
-/// What lies beside a file and belongs to it.
-pub(super) struct Beside {
-    captions: Vec<String>,
-    /// Pictures by the lower-case stem of their names.
-    pictures: HashMap<String, String>,
-    has_media: bool,
-}
-
-impl Beside {
-    fn of(listing: &Listing) -> Beside {
-        let mut beside =
-            Beside { captions: Vec::new(), pictures: HashMap::new(), has_media: false };
-        for file in &listing.files {
-            match extension(&file.name).as_str() {
-                "srt" | "vtt" => beside.captions.push(file.name.clone()),
-                "jpg" | "jpeg" | "png" | "webp" => {
-                    let stem = file.name.rsplit_once('.').map_or("", |(stem, _)| stem);
-                    beside.pictures.entry(stem.to_lowercase()).or_insert(file.name.clone());
-                }
-                "txt" | "nfo" | "gif" | "heic" | "avif" | "m3u" | "m3u8" | "pls" | "xspf" => {}
-                _ => beside.has_media = true,
-            }
-        }
-        beside
-    }
-
-    fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {
-        let extension = extension(name);
-        if ["jpg", "jpeg", "png", "webp", "gif", "heic", "avif"].contains(&extension.as_str()) {
-            return (Vec::new(), None);
-        }
-        let sound = ["mp3", "m4a", "aac", "flac", "ogg", "opus", "wav", "aiff", "aif", "wma"];
-        let captions = if self.captions.is_empty() || sound.contains(&extension.as_str()) {
-            Vec::new()
-        } else {
-            let names: Vec<&str> = self.captions.iter().map(String::as_str).collect();
-            sidecar::captions(name, &names)
+impl Job {
+    fn station(&self, list: &str, address: &Address, title: Option<String>) -> Station {
+        // The same address in the same list is the same object.
+        let path = format!("{list}#{}", address.mark());
+        let serial = self.serial_of(&path);
+        let before = serial.and_then(|serial| self.catalogue.recorded(serial));
+        let title = title.unwrap_or_else(|| address.host.clone());
+        let modified_ms = std::fs::metadata(self.root.join(list))
+            .map_or(0, |metadata| mostra_media::walk::modified_ms(&metadata));
+        let facts = Facts {
+            station: Some(address.written()),
+            title: Some(title),
+            reader: READER,
+            added_ms: before.as_ref().map_or(modified_ms, |before| before.facts.added_ms),
+            ..Facts::bare(Kind::Music, address.format(), 0, modified_ms)
         };
-        let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase();
-        let named = |stem: &str| self.pictures.get(stem).cloned();
-        let art = named(&stem).or_else(|| sidecar::COVERS.into_iter().find_map(named));
-        (captions, art)
+        let same = before.is_some_and(|before| *before.facts == facts);
+        Station { path, facts: Box::new(facts), serial, same }
     }
 }
 
@@ -450,17 +328,17 @@ pub(super) fn join(path: &str, name: &str) -> String {
     if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") }
 }
 
-fn extension(name: &str) -> String {
+pub(super) fn extension(name: &str) -> String {
     let last = Path::new(name).extension();
     last.map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default()
 }
 
-fn left_out(path: String, reason: &Reason) -> Looked {
+pub(super) fn left_out(path: String, reason: &Reason) -> Looked {
     Looked::Left(LeftOut { path, reason: reason.to_string() })
 }
 
 /// The clock by which file systems stamp.
-fn now_ms() -> i64 {
+pub(super) fn now_ms() -> i64 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_millis()).unwrap_or(0)
 }

@@ -1,22 +1,29 @@
 //! Scans: from a folder on disk to records and catalogue.
 
+mod beside;
 mod book;
 mod look;
+mod presence;
+mod walk;
 pub mod watch;
+mod writer;
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use mostra_core::catalogue::{Change, Folder};
 use mostra_protocol::Moment;
-use mostra_store::{Batch, LISTED, LeftOut, ScanReport, StoreError, What};
+use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
 use tokio::sync::mpsc;
 
 use self::book::Book;
-use self::look::{Job, Looked};
+use self::look::{Job, Looked, Station};
+use self::presence::{SILENT, away, present};
+use self::walk::Walk;
+use self::writer::Writer;
 use crate::house::{House, Topic};
 
 /// What a scan looks at.
@@ -111,6 +118,12 @@ pub struct Known {
     pub left_out: u32,
     /// Sub-folders left out by the person, by path below the folder.
     pub excluded: Vec<String>,
+    /// Links that were followed: path below the folder to what is behind it.
+    pub links: BTreeMap<String, String>,
+    /// Of those, the ones whose drive is not there now; what is behind them is hidden.
+    pub hidden: BTreeSet<String>,
+    /// The drive on which the folder was when it was last seen with something in it.
+    mount: Option<PathBuf>,
     /// Since when the folder is away, if it is.
     pub away: Option<Moment>,
     /// How changes are noticed.
@@ -183,6 +196,8 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
     let (house, folder) = (house.clone(), folder.clone());
     tokio::spawn(async move {
         let outcome = scan(&house, &folder, scope, &progress).await;
+        // Whatever still walks for it may stop.
+        progress.cancelled.store(true, Ordering::Relaxed);
         let again = {
             let mut board = house.scans.lock();
             // Removed meanwhile: nothing to note.
@@ -210,9 +225,11 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
     });
 }
 
-/// Files in one commit; the first commit comes sooner, so that something shows at once.
-const BATCH: usize = 2000;
+/// Files in the first commit, so that something shows at once; each after it may hold more by
+/// this, up to the most.
 const FIRST_BATCH: usize = 50;
+const MORE: usize = 8;
+const MOST: usize = 10_000;
 const FLUSH: Duration = Duration::from_secs(1);
 
 async fn scan(
@@ -227,9 +244,13 @@ async fn scan(
     let known = house.scans.known(folder.serial);
     let first = known.scanned.is_none();
     let catalogue = house.catalogue();
-    let inventory = Arc::new(catalogue.inventory(folder.serial));
+    let inventory = {
+        let (catalogue, folder) = (catalogue.clone(), folder.serial);
+        let made = tokio::task::spawn_blocking(move || catalogue.inventory(folder));
+        Arc::new(made.await.map_err(|e| e.to_string())?)
+    };
     let mut book = Book::new(folder, inventory.clone());
-    let (sender, mut receiver) = mpsc::channel::<Looked>(1024);
+    let (sender, mut receiver) = mpsc::channel::<Vec<Looked>>(32);
     let (why, whole) = (scope.why(), matches!(scope, Scope::Whole(_)));
     let job = Job {
         root: root.clone(),
@@ -240,69 +261,102 @@ async fn scan(
         catalogue,
         progress: progress.clone(),
         first,
+        stations: house.settings().stations,
+        links: known.links,
+        hidden: known.hidden,
+        known: OnceLock::new(),
     };
-    let looker = tokio::task::spawn_blocking(move || job.run(&sender));
+    let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
     let mut report = Report::default();
     let mut left: Vec<LeftOut> = Vec::new();
     let mut growing: BTreeSet<String> = BTreeSet::new();
     let mut lists = Vec::new();
     let mut batch = Batch::default();
     let mut limit = FIRST_BATCH;
+    let mut writer = Writer::start(house);
     let mut ticker = tokio::time::interval(FLUSH);
     ticker.tick().await;
     loop {
-        let flush = tokio::select! {
-            looked = receiver.recv() => match looked {
+        let told = tokio::select! {
+            told = receiver.recv() => match told {
                 None => break,
-                Some(Looked::Left(file)) => { left.push(file); false }
-                Some(Looked::Same(path)) => { book.see(path); false }
-                Some(Looked::Growing(path)) => {
+                Some(told) => told,
+            },
+            _ = ticker.tick() => {
+                house.tell(Topic::Folders);
+                writer.put(std::mem::take(&mut batch)).await?;
+                Vec::new()
+            }
+        };
+        for looked in told {
+            match looked {
+                Looked::Left(file) => left.push(file),
+                Looked::Same(serial) => book.see(serial),
+                Looked::Growing { path, serial } => {
                     growing.insert(path.rsplit_once('/').map_or("", |(d, _)| d).to_owned());
                     let reason = mostra_media::Reason::Growing.to_string();
-                    book.see(path.clone());
+                    serial.into_iter().for_each(|serial| book.see(serial));
                     left.push(LeftOut { path, reason });
-                    false
                 }
-                Some(Looked::Playlist { path, entries, streams }) => {
-                    lists.push((path, entries, streams));
-                    false
+                Looked::Playlist { path, entries, stations, refused } => {
+                    lists.push((path, entries, refused));
+                    for Station { path, facts, serial, same } in stations {
+                        match serial.filter(|_| same) {
+                            Some(serial) => book.see(serial),
+                            None => {
+                                let what =
+                                    if serial.is_some() { What::Changed } else { What::Added };
+                                report.note(what, &path);
+                                book.put(house, &path, *facts, serial, None, &mut batch)
+                                    .await
+                                    .map_err(|e| e.to_string())?;
+                            }
+                        }
+                    }
                 }
-                Some(Looked::Facts { path, facts, serial, moved_from }) => {
+                Looked::Facts { path, facts, serial, moved_from } => {
                     let what = if serial.is_some() { What::Changed } else { What::Added };
                     report.note(what, &path);
                     book.put(house, &path, *facts, serial, moved_from, &mut batch)
                         .await
                         .map_err(|e| e.to_string())?;
-                    batch.files.len() >= limit
                 }
-            },
-            _ = ticker.tick() => { house.tell(Topic::Folders); true }
-        };
-        if flush {
-            commit(house, &mut batch).await.map_err(|e| format!("not saved: {e}"))?;
-            limit = BATCH;
+                Looked::Away(path) => hide(house, folder, &book, path).await?,
+                Looked::Links(links) => follow(house, folder, links).await?,
+            }
+        }
+        if batch.files() >= limit {
+            writer.put(std::mem::take(&mut batch)).await?;
+            limit = MOST.min(limit * MORE);
         }
         if progress.cancelled.load(Ordering::Relaxed) {
-            return Err("it was stopped".into());
+            writer.put(std::mem::take(&mut batch)).await?;
+            writer.finish().await?;
+            return Err(STOPPED.into());
         }
     }
-    let seen = looker.await.map_err(|e| e.to_string())?;
+    let seen = walk.await.map_err(|e| e.to_string())?;
     let Some(seen) = seen.filter(|_| !progress.cancelled.load(Ordering::Relaxed)) else {
-        return Err("it was stopped".into());
+        writer.finish().await?;
+        return Err(STOPPED.into());
     };
     // The top itself went while it was looked at.
+    if seen.silent {
+        return Err(away(house, folder, SILENT).await);
+    }
     if seen.absent.iter().any(String::is_empty) {
         return Err(away(house, folder, "it is not there").await);
     }
-    for (path, entries, streams) in lists {
+    for (path, entries, refused) in lists {
         let missing = book
             .put_playlist(house, &root, &path, &entries, &mut batch)
             .await
             .map_err(|e| e.to_string())?;
-        let told = |n: usize, what: &str| (n > 0).then(|| format!("{n} {what}"));
+        let hosts = refused.join(", ");
         let parts = [
-            told(missing, "of its entries are not published"),
-            told(streams, "of its entries are streams, which are not passed on"),
+            (missing > 0).then(|| format!("{missing} of its entries are not published")),
+            (!refused.is_empty())
+                .then(|| format!("stations at hosts that are not allowed ({hosts})")),
         ];
         let parts: Vec<String> = parts.into_iter().flatten().collect();
         if !parts.is_empty() {
@@ -312,7 +366,8 @@ async fn scan(
     for path in book.remove_unseen(&seen, whole, &mut batch) {
         report.note(What::Gone, &path);
     }
-    commit(house, &mut batch).await.map_err(|e| format!("not saved: {e}"))?;
+    writer.put(batch).await?;
+    writer.finish().await?;
     let ended = house.clock.now();
     if !growing.is_empty() {
         come_back(house, folder, growing);
@@ -342,99 +397,28 @@ async fn scan(
     Ok(left_out)
 }
 
-/// Sees to it that a folder is there. One that is not becomes away: its items are hidden, not
-/// forgotten. One that is back is shown as it was recorded, before it is looked at.
-async fn present(house: &Arc<House>, folder: &Folder) -> Result<(), String> {
-    match is_there(house, folder).await {
-        There::Yes => {}
-        There::NoRights(why) => return Err(format!("the folder cannot be read: {why}")),
-        There::No(why) => return Err(away(house, folder, &why).await),
-    }
-    if house.scans.known(folder.serial).away.is_some() {
-        let loaded = house.records.load(Some(folder.serial)).await.map_err(|e| e.to_string())?;
-        house.put_loaded(loaded, Some(folder.serial)).await.map_err(|e| e.to_string())?;
-        house.scans.note(folder.serial, |known| known.away = None);
-        tracing::info!("{:?} is back", folder.label);
-        house.tell(Topic::Folders);
-    }
-    Ok(())
-}
+/// What has been read stays published.
+const STOPPED: &str = "it was stopped; a rescan goes on from there";
 
-/// Whether a folder is there.
-pub enum There {
-    /// It is.
-    Yes,
-    /// It is, but cannot be read; why.
-    NoRights(String),
-    /// It is not, or does not answer; why.
-    No(String),
-}
-
-/// How long a folder may take to answer: a drive that wakes up takes a moment.
-const PATIENCE: Duration = Duration::from_secs(4);
-
-/// Looks whether a folder is there. A mount that hangs answers nothing at all, so there is
-/// never more than one look at it under way.
-pub async fn is_there(house: &House, folder: &Folder) -> There {
-    let known = house.scans.known(folder.serial);
-    let silent = || There::No("the drive or network share does not answer".into());
-    // The board must know the folder, so that all look by the same sign.
-    house.scans.note(folder.serial, |_| {});
-    let looking = house.scans.known(folder.serial).looking;
-    if looking.swap(true, Ordering::SeqCst) {
-        // Somebody else may just be looking; one that hangs will still be then.
-        for _ in 0..40 {
-            tokio::time::sleep(PATIENCE / 40).await;
-            if !looking.swap(true, Ordering::SeqCst) {
-                return look_for(house, folder, known.away.is_some(), looking).await;
-            }
-        }
-        return silent();
-    }
-    look_for(house, folder, known.away.is_some(), looking).await
-}
-
-async fn look_for(
+/// Notes which links were followed, durably, and lets what is behind them be opened.
+async fn follow(
     house: &House,
     folder: &Folder,
-    was_away: bool,
-    looking: Arc<AtomicBool>,
-) -> There {
-    let root = PathBuf::from(&folder.root);
-    let read = tokio::task::spawn_blocking(move || {
-        let empty = std::fs::read_dir(root).map(|mut entries| entries.next().is_none());
-        looking.store(false, Ordering::SeqCst);
-        empty
-    });
-    let recorded = house.catalogue().folder_counts(folder.serial) != [0; 3];
-    match tokio::time::timeout(PATIENCE, read).await {
-        // An empty mount point is a drive that is unplugged, not a folder that was emptied.
-        Ok(Ok(Ok(true))) if recorded || was_away => There::No("nothing is mounted there".into()),
-        Ok(Ok(Ok(_))) => There::Yes,
-        Ok(Ok(Err(error))) if error.kind() == std::io::ErrorKind::PermissionDenied => {
-            There::NoRights(error.to_string())
-        }
-        Ok(Ok(Err(error))) => There::No(format!("the folder cannot be read: {error}")),
-        Ok(Err(error)) => There::No(error.to_string()),
-        Err(_) => There::No("the drive or network share does not answer".into()),
-    }
+    links: BTreeMap<String, String>,
+) -> Result<(), String> {
+    house.records.set_links(folder.serial, &links).await.map_err(|e| format!("not saved: {e}"))?;
+    house.scans.note(folder.serial, |known| known.links.clone_from(&links));
+    let change = Change::PutLinks(folder.serial, Arc::new(links));
+    house.apply(vec![change]).await.map_err(|e| e.to_string())
 }
 
-/// Hides a folder that is not there; gives the reason in a sentence. A scan of it that runs is
-/// given up, since it may never end.
-async fn away(house: &Arc<House>, folder: &Folder, why: &str) -> String {
-    house.scans.cancel(folder.serial);
-    let since = house.clock.now();
-    let new = house.scans.known(folder.serial).away.is_none();
-    if new {
-        house.scans.note(folder.serial, |known| known.away = Some(since));
-        if let Err(error) = house.apply(vec![Change::HideFolder(folder.serial)]).await {
-            return error.to_string();
-        }
-        tracing::warn!("{:?} is away: {why}", folder.label);
-        house.tell(Topic::Folders);
-    }
-    format!("the folder is away: {why}")
+/// Hides what is behind a link whose drive is not there. Its records stay.
+async fn hide(house: &House, folder: &Folder, book: &Book, path: String) -> Result<(), String> {
+    let Some(change) = book.hiding(&path) else { return Ok(()) };
+    house.scans.note(folder.serial, |known| {
+        known.hidden.insert(path);
+    });
+    house.apply(vec![change]).await.map_err(|e| e.to_string())
 }
 
 /// Looks again at directories in which something is still being written.
@@ -462,22 +446,4 @@ impl Report {
             self.files.push((what.word().to_owned(), path.to_owned()));
         }
     }
-}
-
-/// Records a batch, then shows it: what a device sees is never ahead of the records.
-async fn commit(house: &House, batch: &mut Batch) -> Result<(), StoreError> {
-    if batch.is_empty() {
-        return Ok(());
-    }
-    let batch = std::mem::take(batch);
-    house.records.record(&batch).await?;
-    let gone = batch.gone_files.into_iter().map(Change::RemoveFile);
-    let lists = batch.gone_playlists.into_iter().map(Change::RemovePlaylist);
-    let directories = batch.directories.into_iter().map(Change::PutDirectory);
-    let files = batch.files.into_iter().map(Change::PutFile);
-    let put_lists = batch.playlists.into_iter().map(Change::PutPlaylist);
-    // A directory goes after what moved out of it.
-    let gone_directories = batch.gone_directories.into_iter().map(Change::RemoveDirectory);
-    let changes = gone.chain(lists).chain(directories).chain(files);
-    house.apply(changes.chain(put_lists).chain(gone_directories).collect()).await
 }

@@ -1,17 +1,17 @@
 //! Noticing changes: by the kernel's word where it gives it, else by looking from time to time.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::catalogue::Folder;
-use notify::event::{AccessKind, AccessMode, EventKind};
-use notify::{RecommendedWatcher, RecursiveMode, Watcher};
+use notify::{Config, EventKindMask, RecommendedWatcher, RecursiveMode, Watcher};
 use tokio::sync::mpsc;
 use tokio::time::Instant;
 
-use super::{Scope, There, away, is_there, start};
+use super::presence::{There, answers, away, is_there};
+use super::{Scope, start};
 use crate::house::House;
 
 /// How changes in a folder are noticed.
@@ -64,11 +64,12 @@ async fn watch(house: Arc<House>, folder: Folder) {
     loop {
         let (sender, mut changes) = mpsc::unbounded_channel::<PathBuf>();
         let gone = house.scans.known(folder.serial).away.is_some();
+        let links = house.scans.known(folder.serial).links;
         let watcher = if gone {
             Err("it is away".into())
         } else {
-            let root = root.clone();
-            let watcher = tokio::task::spawn_blocking(move || watcher(&root, sender));
+            let (root, behind) = (root.clone(), links.clone());
+            let watcher = tokio::task::spawn_blocking(move || watcher(&root, behind, sender));
             // Walking a tree that hangs never ends.
             match tokio::time::timeout(Duration::from_secs(60), watcher).await {
                 Ok(watcher) => watcher.unwrap_or_else(|e| Err(e.to_string())),
@@ -106,6 +107,13 @@ async fn watch(house: Arc<House>, folder: Folder) {
                     next_poll = Instant::now() + poll;
                 }
                 _ = look_for_it.tick() => match is_there(&house, &folder).await {
+                    There::Yes if !was_away && house.scans.known(folder.serial).links != links => {
+                        // What is behind a new link is watched too.
+                        break;
+                    }
+                    There::Yes if !was_away && links_changed(&house, &folder).await => {
+                        start(&house, &folder, Scope::Whole("link"));
+                    }
                     There::Yes if was_away => {
                         start(&house, &folder, Scope::Whole("back"));
                         // It is watched again once it is shown again.
@@ -128,29 +136,49 @@ async fn watch(house: Arc<House>, folder: Folder) {
     }
 }
 
+/// Whether a drive behind a link went, or one that was gone is back.
+async fn links_changed(house: &House, folder: &Folder) -> bool {
+    let known = house.scans.known(folder.serial);
+    if known.running.is_some() || known.links.is_empty() {
+        return false;
+    }
+    let looked = tokio::task::spawn_blocking(move || {
+        let mut asked: BTreeMap<&str, bool> = BTreeMap::new();
+        // Files are not asked one by one: there may be thousands of links to them.
+        known.links.iter().take(100).any(|(path, target)| {
+            let there = *asked
+                .entry(target)
+                .or_insert_with(|| answers(target.into(), Duration::from_secs(2)));
+            there == known.hidden.contains(path)
+        })
+    });
+    looked.await.unwrap_or(false)
+}
+
 /// Watches a tree; what changes in it comes out of the channel.
 fn watcher(
     root: &Path,
+    links: BTreeMap<String, String>,
     sender: mpsc::UnboundedSender<PathBuf>,
 ) -> Result<RecommendedWatcher, String> {
-    if let Some(kind) = remote(root) {
+    let places = std::iter::once(root).chain(links.values().map(Path::new));
+    if let Some(kind) = places.into_iter().find_map(remote) {
         return Err(format!("{kind} tells of no changes made elsewhere"));
     }
-    let mut watcher = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
-        let Ok(event) = event else { return };
-        let matters = match event.kind {
-            // Reading is no change; that a writer is done is.
-            EventKind::Access(AccessKind::Close(AccessMode::Write)) => true,
-            EventKind::Access(_) => false,
-            _ => true,
-        };
-        if matters || event.need_rescan() {
-            for path in event.paths {
-                let _ = sender.send(path);
-            }
+    let told = move |event: notify::Result<notify::Event>| {
+        for path in event.into_iter().flat_map(|event| event.paths) {
+            let _ = sender.send(path);
         }
-    })
-    .map_err(|e| e.to_string())?;
+    };
+    // Reading is no change; that a writer is done is. The kernel tells only what is asked.
+    let kinds = EventKindMask::CREATE
+        | EventKindMask::REMOVE
+        | EventKindMask::MODIFY_DATA
+        | EventKindMask::MODIFY_META
+        | EventKindMask::MODIFY_NAME
+        | EventKindMask::ACCESS_CLOSE;
+    let config = Config::default().with_event_kinds(kinds);
+    let mut watcher = RecommendedWatcher::new(told, config).map_err(|e| e.to_string())?;
     watcher.watch(root, RecursiveMode::Recursive).map_err(|e| match e.kind {
         notify::ErrorKind::MaxFilesWatch => {
             "the kernel watches no more directories (fs.inotify.max_user_watches)".to_owned()

@@ -37,6 +37,7 @@ entity!(/// Published folders.
     pub added_ms: i64,
     pub scanned_ms: Option<i64>,
     pub excluded: Json,
+    pub links: Json,
 });
 
 entity!(/// Directories, whose serials are part of object ids.
@@ -54,7 +55,8 @@ entity!(/// Files with their facts.
     pub id: i64,
     pub container_id: i64,
     pub name: String,
-    pub facts: Json,
+    #[sea_orm(column_type = "Text")]
+    pub facts: String,
 });
 
 entity!(/// What the last scan of a folder left out.

@@ -4,12 +4,17 @@ use sea_orm_migration::prelude::*;
 
 mod m0001_house;
 mod m0002_content;
+mod m0003_plain_facts;
 
 pub struct Migrator;
 
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
     fn migrations() -> Vec<Box<dyn MigrationTrait>> {
-        vec![Box::new(m0001_house::Migration), Box::new(m0002_content::Migration)]
+        vec![
+            Box::new(m0001_house::Migration),
+            Box::new(m0002_content::Migration),
+            Box::new(m0003_plain_facts::Migration),
+        ]
     }
 }

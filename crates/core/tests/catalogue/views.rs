@@ -1,0 +1,100 @@
+//! Views, and how things stand in them.
+
+use super::*;
+
+#[test]
+fn people_find_music_by_what_they_know_of_it() {
+    let catalogue = catalogue_with_views();
+    assert_eq!(at(&catalogue, &[]), ["Video", "Music", "Pictures", "Folders"]);
+    assert_eq!(
+        at(&catalogue, &["Music"]),
+        [
+            "All tracks",
+            "Artists",
+            "Album artists",
+            "Albums",
+            "Genres",
+            "By year",
+            "Composers",
+            "Playlists",
+            "Newest"
+        ]
+    );
+    assert_eq!(at(&catalogue, &["Music", "Artists"]), ["Ana Brisk", "Volt Nine"]);
+    assert_eq!(at(&catalogue, &["Music", "Artists", "Volt Nine", "Estuary"]), ["Engine"]);
+    let album = ["High Water", "Low Water", "Engine"];
+    assert_eq!(at(&catalogue, &["Music", "Albums", "Estuary"]), album, "by disc and track");
+    assert_eq!(at(&catalogue, &["Music", "Album artists", "Ana Brisk", "Estuary"]), album);
+    assert_eq!(at(&catalogue, &["Music", "Genres"]), ["Folk"]);
+    assert_eq!(at(&catalogue, &["Music", "Composers", "Mara Quill"]).len(), 3);
+    assert_eq!(at(&catalogue, &["Music", "By year"]), ["2018"]);
+    assert_eq!(
+        at(&catalogue, &["Music", "Playlists", "Evening"]),
+        ["High Water", "Low Water", "High Water"],
+        "in list order, duplicates kept"
+    );
+    assert_eq!(at(&catalogue, &["Video", "Playlists", "Evening"]), ["Lantern Row S01E10"]);
+}
+
+#[test]
+fn series_stand_by_season_and_episode_and_pictures_by_date() {
+    let catalogue = catalogue_with_views();
+    let row = ["Video", "Series", "Lantern Row"];
+    assert_eq!(at(&catalogue, &row), ["Specials", "Season 1"]);
+    assert_eq!(
+        at(&catalogue, &["Video", "Series", "Lantern Row", "Season 1"]),
+        ["Lantern Row S01E02", "Lantern Row S01E10"]
+    );
+    assert_eq!(at(&catalogue, &["Video"]), ["All videos", "Newest", "Series", "Playlists"]);
+    assert_eq!(at(&catalogue, &["Pictures", "By date taken"]), ["2021", "2022"]);
+    assert_eq!(at(&catalogue, &["Pictures", "By date taken", "2022"]), ["August"]);
+    assert_eq!(at(&catalogue, &["Pictures", "By date taken", "2022", "August"]), ["b", "a"]);
+    assert_eq!(at(&catalogue, &["Pictures", "Albums", "Folder 1"]), ["c", "b", "a"]);
+    let options = Options {
+        titles: Titles::FileNames,
+        pictures: PictureOrder::Title,
+        mimes: [("mkv".to_owned(), "video/x-mkv".to_owned())].into(),
+    };
+    let other = catalogue.with_options(options);
+    assert_eq!(at(&other, &["Pictures", "Albums", "Folder 1"]), ["a", "b", "c"]);
+    assert_eq!(at(&other, &["Music", "Albums", "Estuary"]), ["high", "low", "engine"]);
+    let object = other.object(&whole(), &Place::File(4).id(EPOCH)).unwrap();
+    let Node::Item(item) = object.node else { panic!() };
+    assert_eq!(item.mime.as_deref(), Some("video/x-mkv"));
+}
+
+#[test]
+fn what_is_put_comes_back_as_it_was() {
+    let catalogue = catalogue_with_views();
+    let id = Place::File(3).id(EPOCH);
+    let Node::Item(item) = catalogue.object(&whole(), &id).unwrap().node else { panic!() };
+    assert_eq!(item.facts, track(10, "Engine", "Volt Nine", 1));
+}
+
+#[test]
+fn the_spelling_that_most_use_is_shown() {
+    let mut catalogue = catalogue_with_views();
+    catalogue.apply([put(30, "x.mp3", track(4, "Slack", "ANA BRISK", 9))]);
+    assert_eq!(at(&catalogue, &["Music", "Artists"]), ["ANA BRISK", "Volt Nine"]);
+    catalogue.apply([Change::RemoveFile(30)]);
+    assert_eq!(at(&catalogue, &["Music", "Artists"])[0], "Ana Brisk", "a tie goes by text");
+    catalogue.apply([Change::RemoveFile(1)]);
+    assert_eq!(at(&catalogue, &["Music", "Artists"])[0], "ana brisk");
+}
+
+#[test]
+fn pictures_come_with_smaller_ones_and_albums_with_art() {
+    let catalogue = catalogue_with_views();
+    let decision = decide(Standing::Admitted, &Grant::everything());
+    let page = present::browse(&catalogue, &decision, &browse("pictures-all", 0, 1), FORM).unwrap();
+    let object = &didl::read(&page.result).unwrap()[0];
+    let infos: Vec<&str> = object.resources.iter().map(|(_, info, _)| info.as_str()).collect();
+    assert_eq!(infos.len(), 4);
+    for (info, profile) in infos[1..].iter().zip(["JPEG_MED", "JPEG_SM", "JPEG_TN"]) {
+        assert!(info.contains(profile) && info.contains("CI=1"), "{info}");
+    }
+    assert!(page.result.contains("resolution=\"576x768\""), "upright: {}", page.result);
+    assert!(page.result.contains("<upnp:albumArtURI dlna:profileID=\"JPEG_TN\">http://192.0.2.21"));
+    let albums = present::browse(&catalogue, &decision, &browse("picture-albums", 0, 1), FORM);
+    assert!(albums.unwrap().result.contains("albumArtURI"));
+}

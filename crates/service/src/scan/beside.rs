@@ -1,0 +1,54 @@
+//! What lies beside a file and belongs to it.
+
+use std::collections::HashMap;
+
+use mostra_core::facts::Caption;
+use mostra_media::sidecar;
+use mostra_media::walk::Listing;
+
+use super::look::extension;
+
+/// What lies beside a file and belongs to it.
+pub(super) struct Beside {
+    captions: Vec<String>,
+    /// Pictures by the lower-case stem of their names.
+    pictures: HashMap<String, String>,
+    pub has_media: bool,
+}
+
+impl Beside {
+    pub fn of(listing: &Listing) -> Beside {
+        let mut beside =
+            Beside { captions: Vec::new(), pictures: HashMap::new(), has_media: false };
+        for file in &listing.files {
+            match extension(&file.name).as_str() {
+                "srt" | "vtt" => beside.captions.push(file.name.clone()),
+                "jpg" | "jpeg" | "png" | "webp" => {
+                    let stem = file.name.rsplit_once('.').map_or("", |(stem, _)| stem);
+                    beside.pictures.entry(stem.to_lowercase()).or_insert(file.name.clone());
+                }
+                "txt" | "nfo" | "gif" | "heic" | "avif" | "m3u" | "m3u8" | "pls" | "xspf" => {}
+                _ => beside.has_media = true,
+            }
+        }
+        beside
+    }
+
+    pub fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {
+        let extension = extension(name);
+        if ["jpg", "jpeg", "png", "webp", "gif", "heic", "avif"].contains(&extension.as_str()) {
+            return (Vec::new(), None);
+        }
+        let sound = ["mp3", "m4a", "aac", "flac", "ogg", "opus", "wav", "aiff", "aif", "wma"];
+        let captions = if self.captions.is_empty() || sound.contains(&extension.as_str()) {
+            Vec::new()
+        } else {
+            let names: Vec<&str> = self.captions.iter().map(String::as_str).collect();
+            sidecar::captions(name, &names)
+        };
+        let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase();
+        let named = |stem: &str| self.pictures.get(stem).cloned();
+        let art = named(&stem).or_else(|| sidecar::COVERS.into_iter().find_map(named));
+        (captions, art)
+    }
+}

@@ -1,0 +1,564 @@
+//! Walking a folder: directories are listed and files looked at by two threads for each drive
+//! or network share on the way, so that one that hangs costs nothing but itself.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant};
+
+use mostra_media::mounts::Mounts;
+use mostra_media::walk::{DEPTH, Listed, Listing, list, modified_ms};
+use mostra_media::{Reason, unreadable};
+use tokio::sync::mpsc;
+
+use super::Scope;
+use super::beside::Beside;
+use super::look::{FRESH, Job, Looked, Seen, join, left_out};
+
+/// Files of one directory that are looked at in one go.
+const PIECE: usize = 256;
+/// What is told in one message.
+const MESSAGE: usize = 64;
+/// A drive from which nothing came for this long is asked whether it still answers.
+const SILENCE: Duration = Duration::from_secs(4);
+/// Reading headers is half waiting for the disk and half work.
+const THREADS: usize = 2;
+
+enum Task {
+    /// A directory, with all below it if `deep`.
+    List { path: String, deep: bool },
+    /// A link, and what lies beside it.
+    Follow { path: String, beside: Arc<Beside> },
+    /// Some files of a directory.
+    Look { path: Arc<str>, listing: Arc<Listing>, from: usize, beside: Arc<Beside> },
+    /// A file that was just written.
+    Again { path: String, file: Listed, beside: Arc<Beside> },
+}
+
+/// The work on one drive.
+struct Lane {
+    mount: PathBuf,
+    /// A place on the drive by which it is asked whether it answers.
+    top: PathBuf,
+    lists: Vec<Task>,
+    looks: Vec<Task>,
+    /// Threads that list or follow, and those that do anything.
+    listing: usize,
+    busy: usize,
+    /// When something last came from it, in milliseconds of the walk.
+    beat: Arc<AtomicU64>,
+    silent: bool,
+}
+
+struct State {
+    lanes: Vec<Lane>,
+    seen: Seen,
+    fresh: Vec<(usize, Task)>,
+    links: BTreeMap<String, String>,
+    /// The links as told last.
+    told: BTreeMap<String, String>,
+    stopped: bool,
+}
+
+impl Lane {
+    /// Whether all is listed that will be.
+    fn is_listed(&self) -> bool {
+        self.silent || self.listing == 0 && self.lists.is_empty()
+    }
+
+    /// Whether nothing is left to do.
+    fn is_idle(&self) -> bool {
+        self.silent || self.busy == 0 && self.lists.is_empty() && self.looks.is_empty()
+    }
+}
+
+pub(super) struct Walk {
+    job: Job,
+    real_root: PathBuf,
+    mounts: Mounts,
+    /// None once the walk is over, though a thread may still wait for a drive that hangs.
+    sender: Mutex<Option<mpsc::Sender<Vec<Looked>>>>,
+    began: Instant,
+    state: Mutex<State>,
+    /// There is work, or some was done.
+    changed: Condvar,
+}
+
+/// What one thread has to tell, gathered.
+struct Telling<'a> {
+    walk: &'a Walk,
+    beat: &'a AtomicU64,
+    gathered: Vec<Looked>,
+}
+
+impl Telling<'_> {
+    fn tell(&mut self, looked: Looked) {
+        let progress = &self.walk.job.progress;
+        if matches!(looked, Looked::Left(_)) {
+            progress.left_out.fetch_add(1, Ordering::Relaxed);
+        }
+        self.beat.store(self.walk.now(), Ordering::Relaxed);
+        self.gathered.push(looked);
+        if self.gathered.len() >= MESSAGE {
+            self.send();
+        }
+    }
+
+    /// Tells of something that is left out before it was counted as found.
+    fn left(&mut self, path: String, reason: &Reason) {
+        self.walk.job.progress.found.fetch_add(1, Ordering::Relaxed);
+        self.walk.job.progress.done.fetch_add(1, Ordering::Relaxed);
+        self.tell(left_out(path, reason));
+    }
+
+    fn send(&mut self) {
+        if !self.gathered.is_empty() {
+            self.walk.tell(std::mem::take(&mut self.gathered));
+        }
+        self.beat.store(self.walk.now(), Ordering::Relaxed);
+    }
+}
+
+impl Walk {
+    /// Walks, and tells of each file. Gives `None` when it was stopped.
+    pub fn run(job: Job, sender: mpsc::Sender<Vec<Looked>>) -> Option<Seen> {
+        let mounts = Mounts::read();
+        let real_root = std::fs::canonicalize(&job.root).unwrap_or_else(|_| job.root.clone());
+        let partial = matches!(job.scope, Scope::Places(_));
+        // A whole walk finds all links anew.
+        let mut links = if partial { job.links.clone() } else { BTreeMap::new() };
+        links.retain(|path, _| std::fs::symlink_metadata(job.root.join(path)).is_ok());
+        let lists = match &job.scope {
+            Scope::Whole(_) => vec![Task::List { path: String::new(), deep: true }],
+            Scope::Places(places) => {
+                places.iter().map(|p| Task::List { path: p.clone(), deep: false }).collect()
+            }
+        };
+        let walk = Arc::new(Walk {
+            real_root,
+            sender: Mutex::new(Some(sender)),
+            began: Instant::now(),
+            state: Mutex::new(State {
+                lanes: Vec::new(),
+                seen: Seen::default(),
+                fresh: Vec::new(),
+                told: job.links.clone(),
+                links,
+                stopped: false,
+            }),
+            changed: Condvar::new(),
+            mounts,
+            job,
+        });
+        for task in lists {
+            let Task::List { path, .. } = &task else { continue };
+            let behind = walk.behind(path);
+            walk.give(&behind, task);
+        }
+        let outcome = walk.go();
+        walk.sender.lock().unwrap_or_else(PoisonError::into_inner).take();
+        outcome
+    }
+
+    fn go(self: &Arc<Self>) -> Option<Seen> {
+        self.wait()?;
+        let fresh = std::mem::take(&mut self.lock().fresh);
+        if let Some(newest) = fresh.iter().filter_map(|(_, task)| task.modified_ms()).max() {
+            let age = super::look::now_ms().saturating_sub(newest).max(0) as u64;
+            std::thread::sleep(FRESH.saturating_sub(Duration::from_millis(age)));
+            for (lane, task) in fresh {
+                self.lock().lanes[lane].looks.push(task);
+            }
+            let lanes = self.lock().lanes.len();
+            for lane in 0..lanes {
+                self.staff(lane);
+            }
+            self.wait()?;
+        }
+        Some(std::mem::take(&mut self.lock().seen))
+    }
+
+    fn lock(&self) -> MutexGuard<'_, State> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn tell(&self, told: Vec<Looked>) {
+        let sender = self.sender.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        // Nobody listens any more only when the scan was given up.
+        let _ = sender.map(|sender| sender.blocking_send(told));
+    }
+
+    fn now(&self) -> u64 {
+        self.began.elapsed().as_millis() as u64
+    }
+
+    /// Where a path below the folder really is, as far as links followed before tell.
+    fn behind(&self, path: &str) -> PathBuf {
+        let state = self.lock();
+        let ways = Path::new(path).ancestors().filter_map(|way| Some((way, way.to_str()?)));
+        let link = ways.filter(|(_, text)| !text.is_empty()).find_map(|(way, text)| {
+            let target = state.links.get(text)?;
+            Some(Path::new(target).join(Path::new(path).strip_prefix(way).ok()?))
+        });
+        link.unwrap_or_else(|| self.real_root.join(path))
+    }
+
+    /// Whether a real directory is listed where a link leads to it.
+    fn is_behind_a_link(&self, real: &Path) -> bool {
+        // As text, which is quickly compared: there may be thousands of links to files.
+        let Some(text) = real.to_str() else { return false };
+        if self.lock().links.values().any(|target| target == text) {
+            return true;
+        }
+        // A link that was followed before is so again, though this walk may not have met it yet.
+        let mut before = self.job.links.iter().filter(|(_, target)| *target == text);
+        before.any(|(link, _)| {
+            std::fs::canonicalize(self.job.root.join(link)).is_ok_and(|now| now == real)
+        })
+    }
+
+    /// Gives a task to the lane of the drive on which `place` is.
+    fn give(self: &Arc<Self>, place: &Path, task: Task) {
+        let mount = self.mounts.of(place);
+        let mut state = self.lock();
+        let lane = match state.lanes.iter().position(|lane| lane.mount == mount) {
+            Some(lane) => lane,
+            None => {
+                state.lanes.push(Lane {
+                    mount,
+                    top: place.to_owned(),
+                    lists: Vec::new(),
+                    looks: Vec::new(),
+                    listing: 0,
+                    busy: 0,
+                    beat: Arc::new(AtomicU64::new(self.now())),
+                    silent: false,
+                });
+                state.lanes.len() - 1
+            }
+        };
+        match task.lists() {
+            true => state.lanes[lane].lists.push(task),
+            false => state.lanes[lane].looks.push(task),
+        }
+        drop(state);
+        self.staff(lane);
+    }
+
+    /// Sees to it that a lane with work has two threads.
+    fn staff(self: &Arc<Self>, lane: usize) {
+        let mut state = self.lock();
+        let work = &mut state.lanes[lane];
+        let wanted = THREADS.min(work.busy + work.lists.len() + work.looks.len());
+        while work.busy < wanted && !work.silent {
+            work.busy += 1;
+            let walk = self.clone();
+            std::thread::spawn(move || walk.work(lane));
+        }
+    }
+
+    fn work(self: Arc<Self>, lane: usize) {
+        let beat = self.lock().lanes[lane].beat.clone();
+        let mut telling = Telling { walk: &self, beat: &beat, gathered: Vec::new() };
+        telling.send();
+        loop {
+            let task = {
+                let mut state = self.lock();
+                let stopped = state.stopped;
+                let work = &mut state.lanes[lane];
+                if stopped || work.silent {
+                    work.lists.clear();
+                    work.looks.clear();
+                }
+                // Lists first, so that it is soon known how much there is to do.
+                let listed = work.lists.pop();
+                work.listing += usize::from(listed.is_some());
+                match listed.or_else(|| work.looks.pop()) {
+                    Some(task) => task,
+                    None => break,
+                }
+            };
+            let lists = task.lists();
+            self.clone().run_task(lane, task, &mut telling);
+            telling.send();
+            if lists {
+                self.lock().lanes[lane].listing -= 1;
+            }
+        }
+        // Told before the thread counts as done.
+        telling.send();
+        let mut state = self.lock();
+        state.lanes[lane].busy -= 1;
+        drop(state);
+        self.staff(lane);
+        self.changed.notify_all();
+    }
+
+    /// Waits until nothing is left to do, on drives that answer; `None` when stopped.
+    fn wait(&self) -> Option<()> {
+        let mut state = self.lock();
+        loop {
+            if self.job.stopped() {
+                state.stopped = true;
+                return None;
+            }
+            if state.lanes.iter().all(Lane::is_listed) {
+                self.job.progress.listed.store(true, Ordering::Relaxed);
+                // Told before all is looked at, so that what has been read can be played; and
+                // not before all links are met, or those still to come would be closed.
+                if state.links != state.told {
+                    state.told = state.links.clone();
+                    self.tell(vec![Looked::Links(state.told.clone())]);
+                }
+            }
+            if state.lanes.iter().all(Lane::is_idle) {
+                return Some(());
+            }
+            let quiet = state.lanes.iter().position(|lane| {
+                let beat = lane.beat.load(Ordering::Relaxed);
+                !lane.is_idle() && self.now().saturating_sub(beat) > SILENCE.as_millis() as u64
+            });
+            if let Some(lane) = quiet {
+                let top = state.lanes[lane].top.clone();
+                drop(state);
+                let answers = super::presence::answers(top, SILENCE);
+                state = self.lock();
+                if answers {
+                    state.lanes[lane].beat.store(self.now(), Ordering::Relaxed);
+                } else {
+                    self.give_up(&mut state, lane);
+                }
+            }
+            let waited = self.changed.wait_timeout(state, Duration::from_millis(100));
+            state = waited.unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    /// A drive does not answer: what is on it counts as away, and not as gone.
+    fn give_up(&self, state: &mut State, lane: usize) {
+        state.lanes[lane].silent = true;
+        let mount = state.lanes[lane].mount.clone();
+        state.seen.silent |= self.mounts.of(&self.real_root) == mount;
+        let behind = |target: &String| self.mounts.of(Path::new(target)) == mount;
+        let mut silent: Vec<String> = state
+            .links
+            .iter()
+            .chain(&self.job.links)
+            .filter(|(_, target)| behind(target))
+            .map(|(path, _)| path.clone())
+            .collect();
+        silent.sort();
+        silent.dedup();
+        let told = silent
+            .iter()
+            .flat_map(|path| [Looked::Away(path.clone()), left_out(path.clone(), &Reason::Silent)]);
+        self.tell(told.collect());
+        state.seen.unreadable.extend(silent);
+        let known = self.job.links.iter().filter(|(_, target)| behind(target));
+        state.links.extend(known.map(|(path, target)| (path.clone(), target.clone())));
+    }
+
+    fn run_task(self: Arc<Self>, lane: usize, task: Task, telling: &mut Telling<'_>) {
+        match task {
+            Task::List { path, deep } => self.list(path, deep, telling),
+            Task::Follow { path, beside } => self.follow(path, &beside, telling),
+            Task::Look { path, listing, from, beside } => {
+                for file in listing.files.iter().skip(from).take(PIECE) {
+                    if self.job.stopped() {
+                        return;
+                    }
+                    match self.job.look(&path, file, &beside) {
+                        Some(looked) => telling.tell(looked),
+                        None => {
+                            let (path, file) = (join(&path, &file.name), file.clone());
+                            let task = Task::Again { path, file, beside: beside.clone() };
+                            self.lock().fresh.push((lane, task));
+                            continue;
+                        }
+                    }
+                    self.job.progress.done.fetch_add(1, Ordering::Relaxed);
+                }
+            }
+            Task::Again { path, file, beside } => {
+                if let Some(looked) = self.job.look_again(path, &file, &beside) {
+                    telling.tell(looked);
+                }
+                self.job.progress.done.fetch_add(1, Ordering::Relaxed);
+            }
+        }
+    }
+
+    fn list(self: Arc<Self>, path: String, deep: bool, telling: &mut Telling<'_>) {
+        let job = &self.job;
+        if job.stopped()
+            || job.is_excluded(&path)
+            || !self.lock().seen.directories.insert(path.clone())
+        {
+            return;
+        }
+        let listing = match list(&job.root.join(&path)) {
+            Ok(listing) => listing,
+            Err(error) => {
+                let mut state = self.lock();
+                state.seen.directories.remove(&path);
+                match error.kind() {
+                    std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory => {
+                        state.seen.absent.push(path);
+                    }
+                    kind => {
+                        if kind != std::io::ErrorKind::PermissionDenied {
+                            state.seen.unreadable.push(path.clone());
+                        }
+                        drop(state);
+                        telling.left(path, &unreadable(&error));
+                    }
+                }
+                return;
+            }
+        };
+        job.progress.found.fetch_add(listing.files.len() as u64, Ordering::Relaxed);
+        let depth = path.split('/').filter(|p| !p.is_empty()).count();
+        for (name, reason) in &listing.left_out {
+            telling.left(join(&path, name), reason);
+        }
+        let place = self.behind(&path);
+        for name in &listing.directories {
+            let below = join(&path, name);
+            if depth >= DEPTH {
+                telling.left(below, &Reason::Deep);
+            } else if self.is_behind_a_link(&place.join(name)) {
+                telling.left(below, &Reason::Twice);
+            } else if deep || !job.inventory.contains_key(&below) {
+                self.give(&place.join(name), Task::List { path: below, deep: true });
+            }
+        }
+        if !deep {
+            job.note_absent(&path, &listing, &mut self.lock().seen);
+        }
+        let beside = Arc::new(Beside::of(&listing));
+        for name in &listing.links {
+            let below = join(&path, name);
+            if depth >= DEPTH {
+                telling.left(below, &Reason::Deep);
+                continue;
+            }
+            // Only the link itself is read here; what it leads to may lie on another drive.
+            if let Ok(target) = std::fs::read_link(job.root.join(&below)) {
+                let task = Task::Follow { path: below, beside: beside.clone() };
+                self.give(&place.join(target), task);
+            }
+        }
+        let (path, listing) = (Arc::from(path), Arc::new(listing));
+        for from in (0..listing.files.len()).step_by(PIECE) {
+            let (listing, beside) = (listing.clone(), beside.clone());
+            let task = Task::Look { path: Arc::clone(&path), listing, from, beside };
+            self.give(&place, task);
+        }
+    }
+
+    /// Follows a link, unless that leads around in a circle or where nothing is to be shown.
+    fn follow(self: Arc<Self>, path: String, beside: &Arc<Beside>, telling: &mut Telling<'_>) {
+        let job = &self.job;
+        let found = std::fs::canonicalize(job.root.join(&path)).and_then(|real| {
+            let metadata = std::fs::metadata(&real)?;
+            Ok((real, metadata))
+        });
+        // What is hidden is shown as it was recorded before it is looked at; a drive that came
+        // back since this scan began waits for the next.
+        let found = found.ok().filter(|_| !job.hidden.contains(&path));
+        let (real, metadata) = match found {
+            Some(found) => found,
+            None => {
+                if job.inventory.contains_key(&path) || job.serial_of(&path).is_some() {
+                    telling.tell(Looked::Away(path.clone()));
+                }
+                let mut state = self.lock();
+                if let Some(target) = job.links.get(&path) {
+                    state.links.insert(path.clone(), target.clone());
+                }
+                state.seen.unreadable.push(path.clone());
+                drop(state);
+                telling.left(path, &Reason::Nowhere);
+                return;
+            }
+        };
+        let Some(target) = real.to_str().map(str::to_owned) else {
+            telling.left(path, &Reason::Name);
+            return;
+        };
+        if is_forbidden(&real) {
+            telling.left(path, &Reason::Forbidden);
+            return;
+        }
+        {
+            let mut state = self.lock();
+            let overlaps = |other: &Path| real.starts_with(other) || other.starts_with(&real);
+            // Of two links to one place the one that was followed before stays so.
+            let stays = job.links.get(&path) == Some(&target);
+            let other = !stays
+                && state.links.iter().any(|(link, target)| {
+                    *link != path && metadata.is_dir() && real.starts_with(target)
+                });
+            let before = metadata.is_dir()
+                && !job.links.contains_key(&path)
+                && job.links.iter().any(|(link, target)| {
+                    let there = || std::fs::symlink_metadata(job.root.join(link)).is_ok();
+                    real.starts_with(target) && there()
+                });
+            let twice = if metadata.is_dir() {
+                other || before || overlaps(&self.real_root)
+            } else {
+                real.starts_with(&self.real_root)
+            };
+            if twice {
+                drop(state);
+                telling.left(path, &Reason::Twice);
+                return;
+            }
+            state.links.insert(path.clone(), target);
+        }
+        if metadata.is_dir() {
+            // A partial walk looks into what is new; watching tells of changes in the rest.
+            let deep = matches!(job.scope, Scope::Whole(_)) || !job.inventory.contains_key(&path);
+            if deep {
+                self.give(&real, Task::List { path, deep });
+            }
+            return;
+        }
+        if !metadata.is_file() {
+            telling.left(path, &Reason::Special);
+            return;
+        }
+        job.progress.found.fetch_add(1, Ordering::Relaxed);
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", &path));
+        let file = Listed {
+            name: name.to_owned(),
+            size: metadata.len(),
+            modified_ms: modified_ms(&metadata),
+        };
+        let listing = Arc::new(Listing { files: vec![file], ..Listing::default() });
+        let (path, beside) = (Arc::from(around), beside.clone());
+        self.give(&real, Task::Look { path, listing, from: 0, beside });
+    }
+}
+
+impl Task {
+    fn lists(&self) -> bool {
+        matches!(self, Task::List { .. } | Task::Follow { .. })
+    }
+
+    fn modified_ms(&self) -> Option<i64> {
+        match self {
+            Task::Again { file, .. } => Some(file.modified_ms),
+            _ => None,
+        }
+    }
+}
+
+/// Where the system keeps its own things, and whatever is hidden (SEC-14).
+fn is_forbidden(real: &Path) -> bool {
+    let system = ["/proc", "/sys", "/dev", "/etc", "/boot"];
+    system.iter().any(|top| real.starts_with(top))
+        || real.iter().any(|name| name.as_encoded_bytes().starts_with(b"."))
+}
