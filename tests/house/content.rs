@@ -1,14 +1,10 @@
 //! The content directory over the wire: views, Search, art, subtitles, playlists.
 
-use mostra_tests::raw::{self, ask, between, browse, call};
+use mostra_tests::raw::{self, ask, between, browse, call, unescaped};
 use mostra_tests::{in_a_house, top, until};
 
 const TV: &str = "127.0.0.66";
 const OTHER: &str = "127.0.0.67";
-
-fn plain(text: &str) -> String {
-    text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
-}
 
 fn search(from: &str, container: &str, criteria: &str, start: u32, count: u32) -> String {
     let criteria = criteria.replace('&', "&amp;").replace('<', "&lt;").replace('"', "&quot;");
@@ -21,7 +17,7 @@ fn search(from: &str, container: &str, criteria: &str, start: u32, count: u32) -
 }
 
 fn titles(answer: &str) -> Vec<String> {
-    let text = plain(answer);
+    let text = unescaped(answer);
     let parts = text.split("<dc:title>").skip(1);
     parts.map(|p| p.split("</dc:title>").next().unwrap().to_owned()).collect()
 }
@@ -43,7 +39,7 @@ fn a_player_searches_by_class_and_by_words() {
         let audio = "upnp:class derivedfrom \"object.item.audioItem\" and @refID exists false";
         let found = search(TV, "0", audio, 0, 0);
         assert_eq!((number(&found, "NumberReturned"), number(&found, "TotalMatches")), (7, 7));
-        assert!(!plain(&found).contains("refID"), "originals only");
+        assert!(!unescaped(&found).contains("refID"), "originals only");
         // Pages join, in one order.
         let pages: Vec<String> =
             (0..7).flat_map(|n| titles(&search(TV, "0", audio, n, 1))).collect();
@@ -51,7 +47,7 @@ fn a_player_searches_by_class_and_by_words() {
         assert_eq!(pages[0], "Bell test");
         // In a menu, its own appearances.
         let found = search(TV, "video", "dc:title contains \"FOG\"", 0, 0);
-        assert!(plain(&found).contains("refID=\""), "{found}");
+        assert!(unescaped(&found).contains("refID=\""), "{found}");
         let albums = search(TV, "0", "upnp:class = \"object.container.album.musicAlbum\"", 0, 0);
         assert!(titles(&albums).contains(&"Slack Water".to_owned()));
         for wrong in ["dc:title contains water", "and", "x:mood = \"calm\"", "(dc:title = \"a\""] {
@@ -124,7 +120,7 @@ fn art_and_subtitles_are_for_those_let_in() {
         house.meet(TV);
         house.meet(OTHER);
         house.admit(TV);
-        let pictures = plain(&browse(TV, "pictures-all").text());
+        let pictures = unescaped(&browse(TV, "pictures-all").text());
         let at = &pictures[pictures.find("<dc:title>Storm 10</dc:title>").unwrap()..];
         let url =
             between(at, "dlna:profileID=\"JPEG_TN\">http://127.0.0.1:7640", "</upnp:albumArtURI>")
@@ -142,7 +138,7 @@ fn art_and_subtitles_are_for_those_let_in() {
         let (width, height) = jpeg_size(&ask(TV, "GET", small, "").body);
         assert_eq!(format!("{width}x{height}"), said);
         assert_eq!(ask(OTHER, "GET", url, "").status, 403);
-        let films = plain(&browse(TV, "video-all").text());
+        let films = unescaped(&browse(TV, "video-all").text());
         let at = &films[films.find("<dc:title>Lamp-room tour</dc:title>").unwrap()..];
         let captions = between(at, "http-get:*:text/srt:", "</res>").unwrap();
         let captions = &captions[captions.find("/captions/").unwrap()..];
@@ -156,7 +152,7 @@ fn art_and_subtitles_are_for_those_let_in() {
         // Another MIME type is the same in the listing, in the answer and in the list of all.
         let film = raw::media_path(&browse(TV, "video-all"), "Lamp-room tour");
         house.mostra(&["house", "mime", "mp4", "video/x-m4v"]);
-        assert!(plain(&browse(TV, "video-all").text()).contains("http-get:*:video/x-m4v:DLNA"));
+        assert!(unescaped(&browse(TV, "video-all").text()).contains("http-get:*:video/x-m4v:DLNA"));
         assert_eq!(ask(TV, "HEAD", &film, "").field("content-type"), Some("video/x-m4v"));
         assert!(call(TV, "connection", "GetProtocolInfo", "").text().contains("video/x-m4v"));
         for wrong in ["/art/x.0.tn.jpg", "/art/x", "/captions/x.9.srt", "/art/..%2f..%2fetc"] {
@@ -174,7 +170,7 @@ fn people_read_what_a_container_is() {
         house.publish("Sound");
         house.meet(TV);
         house.admit(TV);
-        let root = plain(&browse(TV, "0").text());
+        let root = unescaped(&browse(TV, "0").text());
         let containers = root.matches("<container ").count();
         assert_eq!(containers, 2, "Music and Folders; what is empty is not shown: {root}");
         assert_eq!(root.matches(" searchable=\"1\"").count(), containers);
@@ -206,12 +202,12 @@ fn playlists_are_containers_in_list_order() {
         house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
         house.meet(TV);
         house.admit(TV);
-        let lists = plain(&browse(TV, "playlists").text());
+        let lists = unescaped(&browse(TV, "playlists").text());
         assert!(lists.contains("object.container.playlistContainer"), "{lists}");
         let id = between(&lists, "<container id=\"", "\"").unwrap().to_owned();
         let listed = browse(TV, &id).text();
         assert_eq!(titles(&listed), ["Night log", "Bowline", "Night log"]);
-        let ids: std::collections::BTreeSet<String> = plain(&listed)
+        let ids: std::collections::BTreeSet<String> = unescaped(&listed)
             .split("<item id=\"")
             .skip(1)
             .map(|p| p.split('"').next().unwrap().to_owned())

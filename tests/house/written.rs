@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 
-use mostra_tests::raw::{self, ask, between, browse, call};
+use mostra_tests::raw::{self, ask, between, browse, call, unescaped};
 use mostra_tests::{House, in_a_house, top, until};
 
 const TV: &str = "127.0.0.71";
@@ -26,12 +26,8 @@ const CLASSES: [&str; 14] = [
     "object.item.imageItem.photo",
 ];
 
-fn plain(text: &str) -> String {
-    text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
-}
-
 fn result(answer: &str) -> String {
-    plain(between(answer, "<Result>", "</Result>").unwrap())
+    unescaped(between(answer, "<Result>", "</Result>").unwrap())
 }
 
 fn number(text: &str, name: &str) -> u32 {

@@ -158,6 +158,11 @@ pub fn browse(from: &str, id: &str) -> Answer {
     )
 }
 
+/// Text as it was before it was escaped once.
+pub fn unescaped(text: &str) -> String {
+    text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&amp;", "&")
+}
+
 /// The text between two marks, taken from a body by hand.
 pub fn between<'a>(text: &'a str, from: &str, to: &str) -> Option<&'a str> {
     let start = text.find(from)? + from.len();
@@ -170,12 +175,7 @@ pub fn between<'a>(text: &'a str, from: &str, to: &str) -> Option<&'a str> {
 /// # Panics
 /// When there is none.
 pub fn media_path(browsed: &Answer, title: &str) -> String {
-    let text = browsed
-        .text()
-        .replace("&lt;", "<")
-        .replace("&gt;", ">")
-        .replace("&quot;", "\"")
-        .replace("&amp;", "&");
+    let text = unescaped(&browsed.text());
     let at = text
         .find(&format!("<dc:title>{title}</dc:title>"))
         .unwrap_or_else(|| panic!("{title} in {text}"));

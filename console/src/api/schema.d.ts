@@ -261,6 +261,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/traits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what is to be done differently for a device */
+        put: operations["setDeviceTraits"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folders": {
         parameters: {
             query?: never;
@@ -658,11 +675,28 @@ export interface components {
             last_seen_ms: number;
             /** @description Its proof, all six steps in order. */
             proof: components["schemas"]["ProofStep"][];
+            /** @description What is done differently for it, by name (`docs/traits.md`). */
+            traits?: {
+                [key: string]: unknown;
+            };
+            /** @description Of those, what a person set. */
+            traits_set?: {
+                [key: string]: unknown;
+            };
+            /** @description The rules that it matched. */
+            rules?: string[];
         };
         /** @description A device's name. */
         DeviceName: {
             /** @description 1 to 63 characters. */
             name: string;
+        };
+        /** @description What is to be done differently for a device. */
+        DeviceTraits: {
+            /** @description All that a person sets, by name; what is left out goes by the rules. */
+            traits: {
+                [key: string]: unknown;
+            };
         };
         /** @description Sub-folders to leave out. */
         Excluded: {
@@ -1706,6 +1740,41 @@ export interface operations {
         };
         responses: {
             /** @description Name a device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setDeviceTraits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceTraits"];
+            };
+        };
+        responses: {
+            /** @description Say what is to be done differently for a device */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -15,6 +15,17 @@ function sentence(devices: Device[]): string {
   return `${known}; ${confirmed === 0 ? "none has" : confirmed === 1 ? "one has" : `${inWords(confirmed)} have`} played something.`;
 }
 
+/** What is done differently for a device, in the words of its traits. */
+function differently(device: Device): string | null {
+  const all = Object.entries(device.traits ?? {}).map(([name, value]) => {
+    if (value !== null && typeof value === "object") return name;
+    return value === true ? name : `${name} ${String(value)}`;
+  });
+  if (all.length === 0) return null;
+  const rules = device.rules?.length ? ` (by rule: ${device.rules.join(", ")})` : "";
+  return all.join(", ") + rules;
+}
+
 export function Devices() {
   const devices = useDevices();
   const { id } = useParams();
@@ -64,6 +75,7 @@ function Detail({ device }: { device: Device }) {
     ["May see", device.standing === "admitted" ? device.kinds.join(", ") : "nothing"],
     ["First seen", clock(device.first_seen_ms)],
     ["Last seen", clock(device.last_seen_ms)],
+    ["Differently", differently(device)],
   ];
   return (
     <Card title={device.label}>

@@ -50,6 +50,22 @@ pub struct Device {
     pub last_seen_ms: u64,
     /// Its proof, all six steps in order.
     pub proof: Vec<ProofStep>,
+    /// What is done differently for it, by name (`docs/traits.md`).
+    #[serde(default)]
+    pub traits: serde_json::Map<String, serde_json::Value>,
+    /// Of those, what a person set.
+    #[serde(default)]
+    pub traits_set: serde_json::Map<String, serde_json::Value>,
+    /// The rules that it matched.
+    #[serde(default)]
+    pub rules: Vec<String>,
+}
+
+/// What is to be done differently for a device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceTraits {
+    /// All that a person sets, by name; what is left out goes by the rules.
+    pub traits: serde_json::Map<String, serde_json::Value>,
 }
 
 /// A decision on a device.

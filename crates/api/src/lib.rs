@@ -10,7 +10,7 @@ mod house;
 mod problem;
 
 pub use catalogue::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
-pub use devices::{DecisionRequest, Device, DeviceName, ProofStep, Stream};
+pub use devices::{DecisionRequest, Device, DeviceName, DeviceTraits, ProofStep, Stream};
 pub use folders::{
     Excluded, Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Rescan, Scan,
     ScanChange, ScanReport, ScanReports, ScanState,

@@ -1,7 +1,7 @@
 //! device list, show, admit, refuse, forget, name.
 
 use clap::Subcommand;
-use mostra_api::{DecisionRequest, Device, DeviceName, ProofStep};
+use mostra_api::{DecisionRequest, Device, DeviceName, DeviceTraits, ProofStep};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -47,6 +47,17 @@ pub enum Verb {
         /// The name
         name: String,
     },
+    /// Show or set what is done differently for a device
+    Traits {
+        /// Its number, name, address or hardware address
+        device: String,
+        /// What to set, as page-objects=100 or mimes={"audio/flac":"audio/x-flac"}; see docs/traits.md
+        #[arg(value_name = "NAME=VALUE")]
+        set: Vec<String>,
+        /// Names to leave to the rules again
+        #[arg(long, value_delimiter = ',', value_name = "NAMES")]
+        clear: Vec<String>,
+    },
 }
 
 pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
@@ -90,7 +101,62 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 connection.change(Method::PUT, &path, Some(&DeviceName { name })).await?;
             output.print(&device, |d| format!("The device at {} is now {}.", d.address, d.label))
         }
+        Verb::Traits { device, set, clear } => {
+            let mut device = find(connection, &device).await?;
+            if !set.is_empty() || !clear.is_empty() {
+                let mut traits = device.traits_set;
+                for name in &clear {
+                    if traits.remove(name).is_none() {
+                        return Err(Failure::new(
+                            format!("{name:?} is not set for {}", device.label),
+                            "Only what was set can be cleared; what rules say is in DATA/traits.toml.",
+                        ));
+                    }
+                }
+                for assignment in &set {
+                    let (name, value) = read_trait(assignment)?;
+                    traits.insert(name, value);
+                }
+                let path = format!("/devices/{}/traits", device.id);
+                device =
+                    connection.change(Method::PUT, &path, Some(&DeviceTraits { traits })).await?;
+            }
+            output.print(&device, show_traits)
+        }
     }
+}
+
+/// A name and a value: JSON where it reads as such, else a word.
+fn read_trait(assignment: &str) -> Result<(String, serde_json::Value), Failure> {
+    let (name, value) = assignment.split_once('=').ok_or_else(|| {
+        Failure::new(
+            format!("{assignment:?} is not NAME=VALUE"),
+            "For example: mostra device traits 3 page-objects=100",
+        )
+    })?;
+    let word = || serde_json::Value::String(value.to_owned());
+    Ok((name.trim().to_owned(), serde_json::from_str(value).unwrap_or_else(|_| word())))
+}
+
+fn show_traits(device: &Device) -> String {
+    if device.traits.is_empty() {
+        return format!("Nothing is done differently for {}.", device.label);
+    }
+    let mut lines = vec![format!("Done differently for {}", device.label)];
+    for (name, value) in &device.traits {
+        let by = if device.traits_set.contains_key(name) { "set by you" } else { "by a rule" };
+        // A table of ids is long; how many there are says enough here.
+        let value = match value {
+            serde_json::Value::Object(map) if map.len() > 3 => format!("{} entries", map.len()),
+            serde_json::Value::String(text) => text.clone(),
+            other => other.to_string(),
+        };
+        lines.push(format!("  {name:<16} {value}  ({by})"));
+    }
+    if !device.rules.is_empty() {
+        lines.push(format!("Rules that it matched: {}", device.rules.join(", ")));
+    }
+    lines.join("\n")
 }
 
 async fn decide(
@@ -155,6 +221,10 @@ fn show(device: &Device) -> String {
     }
     line("first seen", time(device.first_seen_ms));
     line("last seen", time(device.last_seen_ms));
+    if !device.traits.is_empty() {
+        let names: Vec<&str> = device.traits.keys().map(String::as_str).collect();
+        line("differently", names.join(", "));
+    }
     lines.push("Proof".into());
     lines.extend(device.proof.iter().map(step));
     lines.join("\n")

@@ -3,15 +3,17 @@
 //! Standing hangs on the hardware address where the system knows it, else on the address, and
 //! never on what a device says of itself.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
 use std::net::Ipv4Addr;
 use std::str::FromStr;
+use std::sync::Arc;
 
 use mostra_protocol::Moment;
 
 use crate::access::{Decision, Doorway, Grant, Standing, decide};
 use crate::proof::Ladder;
+use crate::traits::{Observed, Rules, Traits};
 
 /// A hardware (MAC) address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -62,12 +64,27 @@ pub struct Device {
     pub last_seen: Moment,
     /// What has been proven.
     pub ladder: Ladder,
+    /// The traits that a person set.
+    pub traits: Traits,
+    /// Names of the rules that it matched; they hold from then on, since one device may say
+    /// different things of itself in different requests.
+    pub rules: BTreeSet<String>,
+    /// All its traits.
+    pub shown: Arc<Traits>,
 }
 
 impl Device {
     /// The decision for this device now.
     pub fn decision(&self) -> Decision {
         decide(self.standing, &self.grant)
+    }
+
+    fn resolve(&mut self, rules: &Rules) {
+        let shown = rules.resolve(&self.traits, &self.rules);
+        if shown != *self.shown {
+            self.shown = Arc::new(shown);
+            self.update_offset = self.update_offset.wrapping_add(1);
+        }
     }
 
     /// The name to show: a person's, or where it is.
@@ -82,6 +99,7 @@ const DEVICES: usize = 2048;
 /// All devices, by what they are told apart by.
 #[derive(Debug, Clone, Default)]
 pub struct DeviceBook {
+    rules: Arc<Rules>,
     devices: BTreeMap<u32, Device>,
     by_hardware: HashMap<Hardware, u32>,
     by_address: HashMap<Ipv4Addr, u32>,
@@ -89,13 +107,14 @@ pub struct DeviceBook {
 }
 
 impl DeviceBook {
-    /// A book with the devices recorded earlier.
-    pub fn load(devices: impl IntoIterator<Item = Device>) -> DeviceBook {
-        let mut book = DeviceBook::default();
+    /// A book with the devices recorded earlier, which match rules from now on.
+    pub fn load(devices: impl IntoIterator<Item = Device>, rules: Rules) -> DeviceBook {
+        let mut book = DeviceBook { rules: Arc::new(rules), ..DeviceBook::default() };
         let mut devices: Vec<Device> = devices.into_iter().collect();
         // Of two that were at one address, the one seen last has it.
         devices.sort_by_key(|d| d.last_seen);
-        for device in devices {
+        for mut device in devices {
+            device.shown = Arc::new(book.rules.resolve(&device.traits, &device.rules));
             book.last_id = book.last_id.max(device.id);
             book.by_address.insert(device.address, device.id);
             if let Some(hardware) = device.hardware {
@@ -166,6 +185,9 @@ impl DeviceBook {
                 first_seen: now,
                 last_seen: now,
                 ladder: Ladder::default(),
+                traits: Traits::default(),
+                rules: BTreeSet::new(),
+                shown: Arc::default(),
             },
         );
         id
@@ -199,6 +221,29 @@ impl DeviceBook {
             device.grant = grant;
             device.update_offset = device.update_offset.wrapping_add(1);
         }
+        Some(device)
+    }
+
+    /// Notes what a device does and says; true if it matched a rule that it had not matched
+    /// before. If it is shown something else by that, its update ids move.
+    pub fn observe(&mut self, id: u32, seen: &Observed<'_>) -> bool {
+        let rules = self.rules.clone();
+        let Some(device) = self.devices.get_mut(&id) else { return false };
+        let new = rules.matched(seen, &device.rules);
+        let is_new = !new.is_empty();
+        device.rules.extend(new);
+        if is_new {
+            device.resolve(&rules);
+        }
+        is_new
+    }
+
+    /// Sets the traits of a device as a person wants them.
+    pub fn set_traits(&mut self, id: u32, traits: Traits) -> Option<&Device> {
+        let rules = self.rules.clone();
+        let device = self.devices.get_mut(&id)?;
+        device.traits = traits;
+        device.resolve(&rules);
         Some(device)
     }
 
@@ -260,6 +305,30 @@ mod tests {
         book.decide(a, Standing::Admitted, Grant::everything());
         assert_eq!(book.get(a).unwrap().update_offset, 1, "deciding the same again moves nothing");
         assert_eq!(book.get(b).unwrap().update_offset, 0);
+    }
+
+    #[test]
+    fn a_rule_once_matched_holds_and_a_person_has_the_last_word() {
+        use crate::traits::{Rule, When};
+        let traits = Traits { page_objects: Some(10), ..Traits::default() };
+        let when = When { user_agent: Some("old".into()), ..When::default() };
+        let rules = Rules { rules: vec![Rule { name: "old ones".into(), when, traits }] };
+        let mut book = DeviceBook::load([], rules.clone());
+        let (tv, _) = book.meet(at(1), A, TV, Doorway::Open);
+        let seen =
+            |agent| Observed { address: A, user_agent: agent, field: &|_| false, registrar: false };
+        assert!(!book.observe(tv, &seen(Some("New/2"))));
+        assert!(book.observe(tv, &seen(Some("Old/1"))));
+        assert!(!book.observe(tv, &seen(None)), "nothing new");
+        let device = book.get(tv).unwrap().clone();
+        assert_eq!((device.shown.page_objects, device.update_offset), (Some(10), 1));
+        let again = DeviceBook::load([device], rules);
+        assert_eq!(again.get(tv).unwrap().shown.page_objects, Some(10), "over a restart");
+        book.set_traits(tv, Traits { page_objects: Some(99), ..Traits::default() });
+        assert_eq!(book.get(tv).unwrap().shown.page_objects, Some(99));
+        book.set_traits(tv, Traits::default());
+        let device = book.get(tv).unwrap();
+        assert_eq!((device.shown.page_objects, device.update_offset), (Some(10), 3));
     }
 
     #[test]

@@ -17,6 +17,7 @@ pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
         byte_seek: true,
         converted: false,
         flags: if facts.kind == Kind::Picture { FLAGS_PICTURE } else { FLAGS_FILE },
+        any: false,
     }
 }
 
@@ -28,6 +29,7 @@ fn live_info(format: Format) -> ProtocolInfo {
         byte_seek: false,
         converted: false,
         flags: FLAGS_LIVE,
+        any: false,
     }
 }
 
@@ -102,6 +104,7 @@ impl Rendition {
             byte_seek: true,
             converted: true,
             flags: FLAGS_PICTURE,
+            any: false,
         }
     }
 }
@@ -114,6 +117,7 @@ pub fn caption_info(webvtt: bool) -> ProtocolInfo {
         byte_seek: true,
         converted: false,
         flags: FLAGS_PICTURE,
+        any: false,
     }
 }
 
@@ -155,6 +159,7 @@ pub fn all() -> Vec<ProtocolInfo> {
             byte_seek: true,
             converted: false,
             flags: if picture { FLAGS_PICTURE } else { FLAGS_FILE },
+            any: false,
         }));
     }
     list.extend(Rendition::ALL.map(Rendition::protocol_info));
@@ -178,7 +183,15 @@ pub fn replaced(mime: &str) -> [ProtocolInfo; 2] {
         byte_seek: true,
         converted: false,
         flags,
+        any: false,
     })
+}
+
+/// The profile of a format that comes nearest to a file that fits none (IOP-17).
+pub fn nearest(format: Format) -> Option<&'static str> {
+    let named = profiles(format);
+    // Pictures are listed from small to large; of the others the most usual comes first.
+    if format.mime().starts_with("image/") { named.last() } else { named.first() }.copied()
 }
 
 fn profile(facts: &Facts) -> Option<&'static str> {

@@ -14,6 +14,24 @@ pub enum BrowseFlag {
     DirectChildren,
 }
 
+/// How strictly sort criteria are read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Leniency {
+    /// As the standard says: 709 for a name that we do not sort by (CDS-42).
+    Standard,
+    /// Such names are passed over, for players that show nothing on 709 (IOP-23).
+    PassOverSort,
+}
+
+impl Leniency {
+    fn sort(self, text: &str) -> Result<Vec<SortKey>, Fault> {
+        match self {
+            Leniency::Standard => sort::parse(text),
+            Leniency::PassOverSort => Ok(sort::parse_known(text)),
+        }
+    }
+}
+
 /// A Browse call, read (CDS-29 to CDS-33).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Browse {
@@ -35,9 +53,11 @@ impl Browse {
     /// Reads the arguments; a missing Filter counts as `*`, missing numbers as 0 (SOAP-6), and
     /// `-1` or a count beyond 32 bits as 0 (SOAP-7).
     ///
+    /// `leniency` says what becomes of sort criteria that we do not have.
+    ///
     /// # Errors
     /// 402 for bad arguments, 709 for sort criteria that we do not have.
-    pub fn read(call: &Call) -> Result<Browse, Fault> {
+    pub fn read(call: &Call, leniency: Leniency) -> Result<Browse, Fault> {
         let flag = match call.required("BrowseFlag")?.trim() {
             "BrowseMetadata" => BrowseFlag::Metadata,
             "BrowseDirectChildren" => BrowseFlag::DirectChildren,
@@ -50,7 +70,7 @@ impl Browse {
             filter: Filter::parse(call.argument("Filter").unwrap_or("*")),
             start,
             count,
-            sort: sort::parse(call.argument("SortCriteria").unwrap_or(""))?,
+            sort: leniency.sort(call.argument("SortCriteria").unwrap_or(""))?,
         })
     }
 }
@@ -77,7 +97,7 @@ impl Search {
     ///
     /// # Errors
     /// 402 for bad arguments, 708 for bad criteria, 709 for sort criteria that we do not have.
-    pub fn read(call: &Call) -> Result<Search, Fault> {
+    pub fn read(call: &Call, leniency: Leniency) -> Result<Search, Fault> {
         let (start, count) = window(call)?;
         Ok(Search {
             container: call.required("ContainerID")?.trim().to_owned(),
@@ -85,7 +105,7 @@ impl Search {
             filter: Filter::parse(call.argument("Filter").unwrap_or("*")),
             start,
             count,
-            sort: sort::parse(call.argument("SortCriteria").unwrap_or(""))?,
+            sort: leniency.sort(call.argument("SortCriteria").unwrap_or(""))?,
         })
     }
 }
@@ -109,7 +129,8 @@ mod tests {
     fn browse(arguments: &[(&str, &str)]) -> Result<Browse, Fault> {
         let owned = |(n, v): &(&str, &str)| ((*n).to_owned(), (*v).to_owned());
         let arguments = arguments.iter().map(owned).collect();
-        Browse::read(&Call { namespace: String::new(), action: "Browse".into(), arguments })
+        let call = Call { namespace: String::new(), action: "Browse".into(), arguments };
+        Browse::read(&call, Leniency::Standard)
     }
 
     #[test]

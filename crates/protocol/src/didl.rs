@@ -76,17 +76,39 @@ pub struct Resource {
 
 /// Writes objects as one document, holding what the filter wants.
 pub fn write(objects: &[Object], filter: &Filter, layer: Layer) -> String {
-    let mut out = XmlWriter::new(layer, 512 + objects.len() * 2048);
+    write_within(objects.iter().cloned(), filter, layer, usize::MAX).0
+}
+
+/// Writes objects up to this many bytes as one document, at least one; gives it and how many
+/// are in it.
+pub fn write_within(
+    objects: impl ExactSizeIterator<Item = Object>,
+    filter: &Filter,
+    layer: Layer,
+    bytes: usize,
+) -> (String, usize) {
+    let room = bytes.min(objects.len() * 2048);
+    let mut out = XmlWriter::new(layer, 512 + room);
     out.markup(markup!("<DIDL-Lite xmlns=\"")).plain(NS_DIDL);
     out.markup(markup!("\" xmlns:dc=\"")).plain(NS_DC);
     out.markup(markup!("\" xmlns:upnp=\"")).plain(NS_UPNP);
     out.markup(markup!("\" xmlns:dlna=\"")).plain(NS_DLNA).markup(markup!("\">"));
+    let mut written = 0;
     for object in objects {
-        write_object(&mut out, object, filter);
+        let before = out.len();
+        write_object(&mut out, &object, filter);
+        if out.len() + END > bytes && written > 0 {
+            out.cut(before);
+            break;
+        }
+        written += 1;
     }
     out.markup(markup!("</DIDL-Lite>"));
-    out.finish()
+    (out.finish(), written)
 }
+
+/// Bytes of the end of a document, written for an envelope.
+const END: usize = "&lt;/DIDL-Lite&gt;".len();
 
 fn write_object(out: &mut XmlWriter, object: &Object, filter: &Filter) {
     let (begin, end) = match object.body {
@@ -243,6 +265,7 @@ mod tests {
             byte_seek: true,
             converted: false,
             flags: FLAGS_FILE,
+            any: false,
         };
         Object {
             id: "a".into(),
@@ -299,6 +322,21 @@ mod tests {
             write(&[film("Salt & Rope")], &Filter::ALL, Layer::Document)
                 .contains("Salt &amp; Rope")
         );
+    }
+
+    #[test]
+    fn pages_end_before_a_limit_but_hold_one_object() {
+        let many: Vec<Object> = (0..10).map(|n| film(&format!("Tide {n}"))).collect();
+        let page = |bytes| write_within(many.iter().cloned(), &Filter::ALL, Layer::Document, bytes);
+        let (whole, all) = page(usize::MAX);
+        assert_eq!((whole.len() < 10_000, all), (true, 10));
+        for bytes in [1, whole.len() / 2, whole.len() - 1, whole.len() + 20] {
+            let (text, written) = page(bytes);
+            assert_eq!(read(&text).unwrap().len(), written);
+            assert!(text.len() <= bytes || written == 1, "{bytes}: {written}");
+        }
+        assert_eq!(page(1).1, 1);
+        assert_eq!(page(whole.len() + 20).1, 10);
     }
 
     proptest! {

@@ -23,6 +23,8 @@ pub struct ProtocolInfo {
     pub converted: bool,
     /// The primary flags.
     pub flags: u32,
+    /// Whether the fourth field is `*`, for those who pass over what they do not know (IOP-18).
+    pub any: bool,
 }
 
 impl ProtocolInfo {
@@ -35,6 +37,9 @@ impl ProtocolInfo {
 
     /// Tells what comes after the MIME type piece by piece; nothing in it needs escaping.
     pub(crate) fn feature_parts(&self, mut tell: impl FnMut(&str)) {
+        if self.any {
+            return tell("*");
+        }
         if let Some(profile) = self.profile {
             tell("DLNA.ORG_PN=");
             tell(profile);
@@ -130,12 +135,15 @@ mod tests {
             byte_seek: true,
             converted: false,
             flags: FLAGS_FILE,
+            any: false,
         };
         assert_eq!(
             info.to_string(),
             "http-get:*:video/mp4:DLNA.ORG_PN=AVC_MP4_MP_SD_AAC_MULT5;DLNA.ORG_OP=01;DLNA.ORG_CI=0;\
              DLNA.ORG_FLAGS=01700000000000000000000000000000"
         );
+        let any = ProtocolInfo { any: true, ..info };
+        assert_eq!(any.to_string(), "http-get:*:video/mp4:*");
         assert_eq!(duration(2_472_480), "0:41:12.480");
     }
 

@@ -94,6 +94,21 @@ impl XmlWriter {
         XmlWriter { out: String::with_capacity(capacity), layer }
     }
 
+    /// Bytes written so far.
+    pub fn len(&self) -> usize {
+        self.out.len()
+    }
+
+    /// Whether nothing is written yet.
+    pub fn is_empty(&self) -> bool {
+        self.out.is_empty()
+    }
+
+    /// Takes back what was written after a [`len`](Self::len).
+    pub fn cut(&mut self, len: usize) {
+        self.out.truncate(len);
+    }
+
     /// Markup as it stands.
     pub fn markup(&mut self, markup: Markup) -> &mut XmlWriter {
         self.out.push_str(match self.layer {

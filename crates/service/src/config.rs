@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use clap::Parser;
+use mostra_core::traits::{Rule, Rules};
 
 use crate::trouble::Trouble;
 
@@ -26,6 +27,9 @@ pub struct Flags {
     /// Seconds between looks at folders that cannot be watched
     #[arg(long, value_name = "SECONDS")]
     poll_seconds: Option<String>,
+    /// Rules for devices that need something done differently [default: DATA/traits.toml, if there]
+    #[arg(long, value_name = "FILE")]
+    traits: Option<String>,
     /// When folders are scanned: auto (at start and on changes) or asked
     #[arg(long, value_name = "WHEN")]
     scan: Option<String>,
@@ -84,6 +88,8 @@ pub struct Config {
     pub device_port: u16,
     /// Seconds between looks at folders that cannot be watched.
     pub poll_seconds: u64,
+    /// Rules for devices that need something done differently: those of the file, then ours.
+    pub rules: Rules,
     /// Whether folders are scanned only when somebody asks.
     pub scan_when_asked: bool,
     /// Port of the console on loopback.
@@ -165,6 +171,7 @@ impl Config {
             ("device_port", &flags.device_port),
             ("poll_seconds", &flags.poll_seconds),
             ("scan", &flags.scan),
+            ("traits", &flags.traits),
             ("console_port", &flags.console_port),
             ("house_port", &flags.house_port),
             ("database_url", &flags.database_url),
@@ -219,6 +226,12 @@ impl Config {
                 return Err(Trouble::new(format!("scan is {other:?}"), "Give auto or asked."));
             }
         };
+        let traits = layers.pick(
+            "traits",
+            "",
+            "rules for devices that need something done differently; DATA/traits.toml if there",
+        )?;
+        let rules = read_rules(&traits, Path::new(&data))?;
         let house_port =
             layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
         let kept = Path::new(&data).join("postgres/url");
@@ -245,6 +258,7 @@ impl Config {
             device_port,
             poll_seconds,
             scan_when_asked,
+            rules,
             console_port,
             house_port,
             database_url,
@@ -256,12 +270,13 @@ impl Config {
 }
 
 fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
-    const KNOWN: [&str; 10] = [
+    const KNOWN: [&str; 11] = [
         "data",
         "interfaces",
         "device_port",
         "poll_seconds",
         "scan",
+        "traits",
         "console_port",
         "house_port",
         "database_url",
@@ -289,6 +304,34 @@ fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
     Ok(table)
 }
 
+/// The rules of a file, then ours; of two that say different things the earlier one counts.
+fn read_rules(named: &str, data: &Path) -> Result<Rules, Trouble> {
+    let usual = data.join("traits.toml");
+    let path = match named {
+        "" => usual.exists().then_some(usual),
+        path => Some(PathBuf::from(path)),
+    };
+    let mut rules = match path {
+        None => Rules::default(),
+        Some(path) => {
+            let wrong = |why: String| {
+                let what = format!("the traits in {} cannot be used: {why}", path.display());
+                Trouble::new(what, "Correct the file; docs/traits.md says what it may hold.")
+            };
+            let text = std::fs::read_to_string(&path).map_err(|e| wrong(e.to_string()))?;
+            let rules: Rules = toml::from_str(&text).map_err(|e| wrong(e.message().to_owned()))?;
+            rules.check().map_err(wrong)?;
+            rules
+        }
+    };
+    let ours: Rules = toml::from_str(include_str!("traits.toml"))
+        .map_err(|e| Trouble::new(format!("our own traits: {e}"), "This is a defect of ours."))?;
+    let is_new = |name: &str| rules.rules.iter().all(|r| r.name != name);
+    let ours: Vec<Rule> = ours.rules.into_iter().filter(|r| is_new(&r.name)).collect();
+    rules.rules.extend(ours);
+    Ok(rules)
+}
+
 fn default_data() -> String {
     let home = std::env::var("HOME").unwrap_or_else(|_| "/var/lib".into());
     std::env::var("XDG_DATA_HOME").unwrap_or_else(|_| format!("{home}/.local/share")) + "/mostra"
@@ -313,6 +356,27 @@ mod tests {
     #[test]
     fn passwords_are_not_shown() {
         assert_eq!(hide_password("postgres://a:secret@h/db?x=1"), "postgres://a:…@h/db?x=1");
+    }
+
+    #[test]
+    fn rules_of_the_file_come_first_and_bad_ones_are_named() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("traits.toml");
+        let own = read_rules("", folder.path()).unwrap();
+        assert!(own.check().is_ok() && !own.rules.is_empty(), "ours can be used");
+        let put = |text: &str| std::fs::write(&file, text).unwrap();
+        put("[[rule]]\nname='old'\nwhen={user-agent='x'}\ntraits={page-objects=10}\n");
+        let rules = read_rules("", folder.path()).unwrap();
+        assert_eq!((rules.rules[0].name.as_str(), rules.rules.len()), ("old", own.rules.len() + 1));
+        for (text, word) in [
+            ("[[rule]]\nname='old'\nwhen={}\ntraits={}\n", "when"),
+            ("[[rule]]\nname='old'\nwhen={agent='x'}\ntraits={}\n", "agent"),
+            ("[[rule]]\nname='o'\nwhen={field='x'}\ntraits={page-objects=0}\n", "object"),
+        ] {
+            put(text);
+            let trouble = read_rules("", folder.path()).unwrap_err().to_string();
+            assert!(trouble.contains(word) && trouble.contains("traits.toml"), "{trouble}");
+        }
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 use mostra_core::access::{Grant, Standing};
 use mostra_core::device::{Device, DeviceBook};
+use mostra_core::traits::Traits;
 use mostra_protocol::wire::Service;
 use mostra_store::StoreError;
 
@@ -23,7 +24,7 @@ impl House {
         let after = {
             let mut book = self.devices();
             let Some(before) = book.get(id).cloned() else { return Ok(None) };
-            let mut trial = DeviceBook::load([before]);
+            let mut trial = DeviceBook::load([before], self.config.rules.clone());
             let mut after = match trial.decide(id, standing, grant.clone()) {
                 Some(after) => after.clone(),
                 None => return Ok(None),
@@ -70,6 +71,27 @@ impl House {
         if let Some(device) = self.devices().get_mut(id) {
             device.name = Some(name);
         }
+        self.tell(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// Sets what a device needs done differently, durably. It alone reads its listings again.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_traits(
+        &self,
+        id: u32,
+        traits: Traits,
+        who: &str,
+    ) -> Result<Option<Device>, StoreError> {
+        let Some(before) = self.devices().get(id).cloned() else { return Ok(None) };
+        let mut trial = DeviceBook::load([before], self.config.rules.clone());
+        let Some(after) = trial.set_traits(id, traits.clone()).cloned() else { return Ok(None) };
+        self.records.save_devices(std::slice::from_ref(&after)).await?;
+        let Some(device) = self.devices().set_traits(id, traits).cloned() else { return Ok(None) };
+        tracing::info!(device = device.label(), who, "traits changed");
+        self.tell_one(&device);
         self.tell(Topic::Devices);
         Ok(Some(device))
     }

@@ -146,7 +146,7 @@ fn sighted(house: &House, from: SocketAddrV4, heard: Heard) {
         Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
         Heard::Announcement { .. } => (Fact::Announced, None),
     };
-    if let Some(met) = house.meet(*from.ip(), user_agent.as_deref()) {
+    if let Some(met) = house.meet(*from.ip(), user_agent.as_deref(), &|_| false) {
         house.sightings.note(met.device, house.clock.now(), fact);
     }
 }

@@ -14,6 +14,7 @@ use mostra_core::catalogue::{Catalogue, Change, File, Options, PictureOrder, Tit
 use mostra_core::device::DeviceBook;
 use mostra_core::proof::Step;
 use mostra_core::station::Allowed;
+use mostra_core::traits::{Observed, Traits};
 use mostra_protocol::description::{self, Description};
 use mostra_protocol::gena::Publisher;
 use mostra_protocol::ssdp::Identity;
@@ -87,6 +88,8 @@ pub struct Met {
     pub decision: Decision,
     /// Its own offset of update ids.
     pub offset: u32,
+    /// What it needs done differently.
+    pub traits: Arc<Traits>,
     proven: [bool; 6],
 }
 
@@ -178,7 +181,7 @@ impl House {
         let boot_id = records.reserve(Counter::Boot, 1).await?;
         let first = records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
         let sessions = records.sessions(clock.now()).await?;
-        let devices = DeviceBook::load(records.devices().await?);
+        let devices = DeviceBook::load(records.devices().await?, config.rules.clone());
         let device_port = config.device_port;
         let art = Art::new(&config.data);
         Ok(House {
@@ -233,7 +236,12 @@ impl House {
 
     /// Somebody at this address is here, calling itself so: who that is, and what it may. Their
     /// record is made if need be.
-    pub fn meet(&self, address: Ipv4Addr, user_agent: Option<&str>) -> Option<Met> {
+    pub fn meet(
+        &self,
+        address: Ipv4Addr,
+        user_agent: Option<&str>,
+        field: &dyn Fn(&str) -> bool,
+    ) -> Option<Met> {
         let now = self.clock.now();
         let hardware = crate::neighbours::hardware(address);
         let doorway = self.doorway();
@@ -241,11 +249,15 @@ impl House {
         let (met, new, named) = {
             let mut book = self.devices();
             let (id, new) = book.meet(now, address, hardware, doorway);
+            let agent = user_agent.as_deref();
+            let seen = Observed { address, user_agent: agent, field, registrar: false };
+            let new = book.observe(id, &seen) || new;
             let device = book.get(id)?;
             let met = Met {
                 device: id,
                 decision: device.decision(),
                 offset: device.update_offset,
+                traits: device.shown.clone(),
                 proven: Step::ALL.map(|step| device.ladder.proof(step).is_some()),
             };
             (met, new, user_agent.filter(|name| device.user_agent.as_ref() != Some(name)))
@@ -257,6 +269,14 @@ impl House {
             self.sightings.note(met.device, now, Fact::Named(name));
         }
         Some(met)
+    }
+
+    /// A device asked the registrar.
+    pub fn asked_registrar(&self, device: u32, address: Ipv4Addr) {
+        let seen = Observed { address, user_agent: None, field: &|_| false, registrar: true };
+        if self.devices().observe(device, &seen) {
+            self.sightings.note(device, self.clock.now(), Fact::Met);
+        }
     }
 
     fn doorway(&self) -> Doorway {

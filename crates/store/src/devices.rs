@@ -101,6 +101,8 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
         update_offset: Set(i64::from(device.update_offset)),
         first_seen_ms: Set(millis(device.first_seen)),
         last_seen_ms: Set(millis(device.last_seen)),
+        traits: Set(serde_json::json!(device.traits)),
+        rules: Set(serde_json::json!(device.rules)),
     };
     let replace = OnConflict::column(Column::Id)
         .update_columns([
@@ -113,6 +115,8 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
             Column::Folders,
             Column::UpdateOffset,
             Column::LastSeenMs,
+            Column::Traits,
+            Column::Rules,
         ])
         .to_owned();
     device::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
@@ -167,5 +171,9 @@ fn read(row: device::Model, proofs: &[proof::Model]) -> Result<Device, StoreErro
         name: row.name,
         user_agent: row.user_agent,
         ladder,
+        // What an older or newer version knew of traits costs no device.
+        traits: serde_json::from_value(row.traits).unwrap_or_default(),
+        rules: serde_json::from_value(row.rules).unwrap_or_default(),
+        shown: Default::default(),
     })
 }

@@ -14,6 +14,7 @@ use mostra_core::catalogue::{
 use mostra_core::date::Date;
 use mostra_core::facts::{Episode, Facts, Format};
 use mostra_core::present;
+use mostra_core::traits::{Alias, Features, PLAIN, Traits};
 use mostra_core::{Kind, Kinds};
 use mostra_protocol::content_directory::{Browse, BrowseFlag};
 use mostra_protocol::didl;
@@ -28,6 +29,7 @@ use proptest::prelude::*;
 mod presented;
 mod random;
 mod search;
+mod traits;
 mod views;
 
 const FORM: present::Form<'_> = present::Form {
@@ -35,6 +37,7 @@ const FORM: present::Form<'_> = present::Form {
     offset: 3,
     films_pictured: true,
     layer: Layer::Document,
+    traits: &PLAIN,
 };
 
 const EPOCH: &str = "q3v9d0";

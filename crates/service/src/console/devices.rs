@@ -1,11 +1,14 @@
 //! Devices, decisions, proof and streams.
 
 use actix_web::{HttpResponse, web};
-use mostra_api::{DecisionRequest, Device as ApiDevice, DeviceName, ProofStep, Stream};
+use mostra_api::{
+    DecisionRequest, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep, Stream,
+};
 use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
 use mostra_core::device::Device;
 use mostra_core::proof::Step;
+use mostra_core::traits::Traits;
 
 use super::problem::Failure;
 use super::session::Caller;
@@ -20,6 +23,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/devices/{id}", web::delete().to(forget))
         .route("/devices/{id}/decision", web::put().to(decide))
         .route("/devices/{id}/name", web::put().to(rename))
+        .route("/devices/{id}/traits", web::put().to(set_traits))
         .route("/streams", web::get().to(streams));
 }
 
@@ -47,7 +51,35 @@ fn told(device: &Device) -> ApiDevice {
         first_seen_ms: ms(device.first_seen),
         last_seen_ms: ms(device.last_seen),
         proof: proof.into(),
+        traits: by_name(&device.shown),
+        traits_set: by_name(&device.traits),
+        rules: device.rules.iter().cloned().collect(),
     }
+}
+
+fn by_name(traits: &Traits) -> serde_json::Map<String, serde_json::Value> {
+    match serde_json::to_value(traits) {
+        Ok(serde_json::Value::Object(map)) => map,
+        _ => serde_json::Map::new(),
+    }
+}
+
+async fn set_traits(
+    caller: Caller,
+    id: web::Path<u32>,
+    body: web::Json<DeviceTraits>,
+    house: web::Data<House>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let wrong = |why: String| {
+        Failure::invalid("Those traits do not work")
+            .why(why)
+            .next("docs/traits.md lists them; nothing was changed.")
+    };
+    let given = serde_json::Value::Object(body.into_inner().traits);
+    let traits: Traits = serde_json::from_value(given).map_err(|e| wrong(e.to_string()))?;
+    traits.check().map_err(wrong)?;
+    let device = house.set_traits(*id, traits, caller.0.account()).await?;
+    Ok(web::Json(told(&device.ok_or_else(missing)?)))
 }
 
 fn missing() -> Failure {

@@ -214,6 +214,14 @@ fn rows() -> Vec<Row> {
             Some("DeviceName"),
             One(200, "Device"),
         ),
+        (
+            Put,
+            "/devices/{id}/traits",
+            "setDeviceTraits",
+            "Say what is to be done differently for a device",
+            Some("DeviceTraits"),
+            One(200, "Device"),
+        ),
         (Get, "/streams", "listStreams", "Streams that run", None, Many("Stream")),
         (
             Get,
@@ -255,6 +263,7 @@ pub fn document() -> OpenApi {
         DecisionRequest,
         Device,
         DeviceName,
+        DeviceTraits,
         Excluded,
         Folder,
         House,

@@ -3,9 +3,9 @@
 use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
+use mostra_core::present;
 use mostra_core::proof::Step;
-use mostra_core::{present, profile};
-use mostra_protocol::content_directory::{Browse, Search};
+use mostra_protocol::content_directory::{Browse, Leniency, Search};
 use mostra_protocol::description::control_path;
 use mostra_protocol::soap::{self, Call, Fault, Value};
 use mostra_protocol::wire::Service;
@@ -29,12 +29,10 @@ pub fn routes(config: &mut web::ServiceConfig) {
     }
 }
 
-/// What the service can send, as GetProtocolInfo and its event list it (CM-8).
-pub fn source_list(house: &House) -> String {
-    let mut all = profile::all();
-    for mime in house.catalogue().options().mimes.values() {
-        all.extend(profile::replaced(mime));
-    }
+/// What the service can send to a device, as GetProtocolInfo and its event list it (CM-8).
+pub fn source_list(house: &House, asker: &Asker) -> String {
+    let mimes: Vec<String> = house.catalogue().options().mimes.values().cloned().collect();
+    let all = present::source_infos(&mimes, &asker.met.traits);
     connection_manager::source_list(all.iter().map(ToString::to_string))
 }
 
@@ -102,8 +100,11 @@ type Outcome = Result<Vec<(&'static str, String)>, Fault>;
 fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
     match service {
         Service::ContentDirectory => content(call, house, asker),
-        Service::ConnectionManager => (connection_manager::answer(call, &source_list(house)), None),
+        Service::ConnectionManager => {
+            (connection_manager::answer(call, &source_list(house, asker)), None)
+        }
         Service::Registrar => {
+            house.asked_registrar(asker.met.device, *asker.peer.ip());
             (registrar::answer(call, asker.met.decision != Decision::Refused), None)
         }
     }
@@ -111,6 +112,10 @@ fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outco
 
 fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
     let catalogue = house.catalogue();
+    let leniency = match asker.met.traits.pass_over_sort {
+        Some(true) => Leniency::PassOverSort,
+        _ => Leniency::Standard,
+    };
     let plain = |name, value: String| (Ok(vec![(name, value)]), None);
     match call.action.as_str() {
         "GetSearchCapabilities" => plain("SearchCaps", property::search_capabilities()),
@@ -118,14 +123,14 @@ fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>)
         "GetSystemUpdateID" => {
             plain("Id", catalogue.update_id().wrapping_add(asker.met.offset).to_string())
         }
-        "Browse" => match Browse::read(call) {
+        "Browse" => match Browse::read(call, leniency) {
             Ok(browse) => {
                 let page = present::browse(&catalogue, &asker.met.decision, &browse, form(asker));
                 listed(page, browse.object == "0", asker)
             }
             Err(fault) => (Err(fault), None),
         },
-        "Search" => match Search::read(call) {
+        "Search" => match Search::read(call, leniency) {
             Ok(search) => {
                 let page = present::search(&catalogue, &asker.met.decision, &search, form(asker));
                 listed(page, search.container == "0", asker)

@@ -94,7 +94,8 @@ fn admit(request: &ServiceRequest) -> Result<Asker, actix_web::http::StatusCode>
         return Err(refused);
     }
     let user_agent = text(request.headers(), &header::USER_AGENT);
-    let met = house.meet(*connection.peer.ip(), user_agent).ok_or(refused)?;
+    let field = |name: &str| request.headers().contains_key(name);
+    let met = house.meet(*connection.peer.ip(), user_agent, &field).ok_or(refused)?;
     if !met.has_proven(Step::Seen) {
         house.sightings.note(met.device, house.clock.now(), Fact::Connected);
     }

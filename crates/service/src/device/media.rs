@@ -43,7 +43,7 @@ async fn media(
         return HttpResponse::NotFound().finish();
     };
     let facts = item.facts.clone();
-    let info = present::original_info(item);
+    let info = present::original_info(item, &asker.met.traits);
     let fields = match dlna_fields(request.headers(), &info) {
         Ok(fields) => fields,
         Err(status) => return HttpResponse::build(status).finish(),
@@ -103,8 +103,9 @@ async fn media(
     }
     // Range on HEAD is ignored by standard (HTTP-12).
     let head = request.method() == "HEAD";
+    let ranged = !head || asker.met.traits.head_range == Some(true);
     let range = text(request.headers(), &header::RANGE)
-        .filter(|_| !head && validators.allow_range(request.headers()));
+        .filter(|_| ranged && validators.allow_range(request.headers()));
     let (first, last) = match range::select(range, size) {
         Selection::Whole => (0, size.saturating_sub(1)),
         Selection::Part { first, last } => {

@@ -61,11 +61,12 @@ async fn answer(
     let (Node::Item(item), Some(located)) = (object.node, catalogue.locate(pass, id)) else {
         return missing();
     };
+    let other = |info| present::other_info(info, &asker.met.traits);
     let (info, bytes) = match shown {
         Shown::Art => {
             let Some(rendition) = Rendition::from_word(word) else { return missing() };
             match house.art.of(&house.lanes, &item, located, rendition).await {
-                Ok(Some(jpeg)) => (rendition.protocol_info(), jpeg),
+                Ok(Some(jpeg)) => (other(rendition.protocol_info()), jpeg),
                 Ok(None) => return missing(),
                 Err(_) => return busy(),
             }
@@ -77,7 +78,7 @@ async fn answer(
             match file_body::read_small(&house.lanes, beside, subtitle::BYTES).await {
                 Ok(bytes) => {
                     let text = subtitle::utf8(&bytes, caption.webvtt);
-                    (profile::caption_info(caption.webvtt), text.into())
+                    (other(profile::caption_info(caption.webvtt)), text.into())
                 }
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => return missing(),
                 Err(_) => return busy(),
@@ -121,5 +122,6 @@ pub fn form<'a>(asker: &'a Asker) -> present::Form<'a> {
         offset: asker.met.offset,
         films_pictured: mostra_media::art::films_pictured(),
         layer: Layer::Nested,
+        traits: &asker.met.traits,
     }
 }

@@ -87,7 +87,9 @@ fn initial(service: Service, house: &House, asker: &Asker) -> Vec<(&'static str,
                 ("TransferIDs", String::new()),
             ]
         }
-        Service::ConnectionManager => connection_manager::event_variables(&source_list(house)),
+        Service::ConnectionManager => {
+            connection_manager::event_variables(&source_list(house, asker))
+        }
         Service::Registrar => registrar::event_variables(),
     }
 }

@@ -128,6 +128,8 @@ entity!(/// Devices.
     pub update_offset: i64,
     pub first_seen_ms: i64,
     pub last_seen_ms: i64,
+    pub traits: Json,
+    pub rules: Json,
 });
 
 entity!(/// Decisions on devices, append only.

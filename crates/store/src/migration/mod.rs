@@ -5,6 +5,7 @@ use sea_orm_migration::prelude::*;
 mod m0001_house;
 mod m0002_content;
 mod m0003_plain_facts;
+mod m0004_traits;
 
 pub struct Migrator;
 
@@ -15,6 +16,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0001_house::Migration),
             Box::new(m0002_content::Migration),
             Box::new(m0003_plain_facts::Migration),
+            Box::new(m0004_traits::Migration),
         ]
     }
 }

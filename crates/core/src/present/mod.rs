@@ -1,4 +1,6 @@
-//! What a device is shown: the decision applied to its Browse.
+//! What a device is shown: the decision and its traits applied to its Browse.
+
+mod fit;
 
 use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
 use mostra_protocol::didl::{self, Body, Resource};
@@ -12,6 +14,7 @@ use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page};
 use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
 use crate::shards::{mix, mix_text};
+use crate::traits::{Alias, Traits};
 use crate::{Kind, profile};
 
 /// An answered Browse or Search.
@@ -46,6 +49,24 @@ pub struct Form<'a> {
     pub films_pictured: bool,
     /// Whether the answer is written by itself or for an envelope.
     pub layer: Layer,
+    /// What this device needs done differently.
+    pub traits: &'a Traits,
+}
+
+/// Objects and bytes of a page for who asks for all there is, or for more than that (CDS-32).
+const WHOLE: (u32, usize) = (5000, 4 << 20);
+/// The same for who counts (IOP-16).
+const COUNTED: (u32, usize) = (1000, 200 << 10);
+
+impl Form<'_> {
+    /// Objects and bytes that a page asked for with this count may have.
+    fn page(&self, count: u32) -> (u32, usize) {
+        let asks_all = count == 0 || count >= WHOLE.0;
+        let (objects, bytes) = if asks_all { WHOLE } else { COUNTED };
+        let objects = objects.min(if asks_all { WHOLE.0 } else { count });
+        let most = self.traits.page_bytes.map_or(bytes, |most| bytes.min(most as usize));
+        (objects.min(self.traits.page_objects.unwrap_or(u32::MAX)), most)
+    }
 }
 
 /// Answers a Browse for a device.
@@ -63,18 +84,25 @@ pub fn browse(
         Decision::Waiting => return threshold(catalogue, browse, form, Some(WAITING_TITLE)),
         Decision::Refused => return threshold(catalogue, browse, form, None),
     };
-    let asked = catalogue.object(pass, &browse.object).ok_or(Fault::NoSuchObject)?;
+    let Some(asked) = catalogue.object(pass, &browse.object) else {
+        return match form.traits.aliases.get(&browse.object) {
+            Some(alias) => fit::browse_alias(catalogue, pass, alias, browse, form),
+            None => Err(Fault::NoSuchObject),
+        };
+    };
     let title = asked.title.clone();
+    let (count, bytes) = form.page(browse.count);
     let page = match browse.flag {
         BrowseFlag::Metadata => {
             let update_id = catalogue.object_update_id(pass, &browse.object).unwrap_or_default();
             Page { objects: vec![asked], total: 1, update_id }
         }
         BrowseFlag::DirectChildren => catalogue
-            .children(pass, &browse.object, browse.start, browse.count, &browse.sort)
+            .children(pass, &browse.object, browse.start, count, &browse.sort)
             .ok_or(Fault::NoSuchContainer)?,
     };
-    Ok(written(page, &browse.filter, title, form))
+    let page = fit::numbered(catalogue, pass, page, form);
+    Ok(written(page, &browse.filter, title, bytes, form))
 }
 
 /// Answers a Search for a device.
@@ -96,21 +124,26 @@ pub fn search(
         }
         let update_id = catalogue.update_id();
         let page = Page { objects: vec![], total: 0, update_id };
-        return Ok(written(page, &search.filter, "Root".into(), form));
+        return Ok(written(page, &search.filter, "Root".into(), usize::MAX, form));
     };
-    let title = catalogue.object(pass, &search.container).map(|o| o.title).unwrap_or_default();
+    let (count, bytes) = form.page(search.count);
+    let scope = fit::Scope::of(catalogue, pass, search, form.traits);
+    let title = catalogue.object(pass, &scope.container).map(|o| o.title).unwrap_or_default();
     let page = catalogue
-        .search(pass, &search.container, &search.criteria, search.start, search.count, &search.sort)
+        .search(pass, &scope.container, &scope.criteria, search.start, count, &search.sort)
         .ok_or(Fault::NoSuchContainer)?;
-    Ok(written(page, &search.filter, title, form))
+    let page = fit::numbered(catalogue, pass, scope.renamed(page, &search.container), form);
+    Ok(written(page, &search.filter, title, bytes, form))
 }
 
-fn written(page: Page, filter: &Filter, title: String, form: Form<'_>) -> Answer {
-    let items = page.objects.iter().filter(|o| matches!(o.node, Node::Item(_))).count() as u32;
-    let objects: Vec<didl::Object> = page.objects.into_iter().map(|o| object(o, form)).collect();
+fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<'_>) -> Answer {
+    let is_item: Vec<bool> = page.objects.iter().map(|o| matches!(o.node, Node::Item(_))).collect();
+    let objects = page.objects.into_iter().map(|o| object(o, form));
+    let (result, returned) = didl::write_within(objects, filter, form.layer, bytes);
+    let items = is_item[..returned].iter().filter(|item| **item).count() as u32;
     Answer {
-        result: didl::write(&objects, filter, form.layer),
-        returned: objects.len() as u32,
+        result,
+        returned: returned as u32,
         total: page.total,
         update_id: page.update_id.wrapping_add(form.offset),
         items,
@@ -118,14 +151,31 @@ fn written(page: Page, filter: &Filter, title: String, form: Form<'_>) -> Answer
     }
 }
 
-/// The protocolInfo of an item's file, as listed and as sent (HTTP-2): with the MIME type that
-/// the person set, no profile is claimed.
-pub fn original_info(item: &ItemView) -> ProtocolInfo {
+/// The protocolInfo of an item's file, as listed for a device and as sent to it (HTTP-2): with
+/// a MIME type that the person set, no profile is claimed.
+pub fn original_info(item: &ItemView, traits: &Traits) -> ProtocolInfo {
     let info = profile::protocol_info(&item.facts);
     match &item.mime {
-        Some(mime) => ProtocolInfo { mime: mime.clone(), profile: None, ..info },
-        None => info,
+        Some(mime) => {
+            fit::info(ProtocolInfo { mime: mime.clone(), profile: None, ..info }, None, traits)
+        }
+        None => fit::info(info, Some(item.facts.format), traits),
     }
+}
+
+/// The protocolInfo of another form of a file, as listed for a device and as sent to it.
+pub fn other_info(info: ProtocolInfo, traits: &Traits) -> ProtocolInfo {
+    fit::info(info, None, traits)
+}
+
+/// Every protocolInfo that can stand in a `res` for a device (CM-4, IOP-4).
+pub fn source_infos(mimes: &[String], traits: &Traits) -> Vec<ProtocolInfo> {
+    let mut all = profile::all();
+    all.extend(mimes.iter().flat_map(|mime| profile::replaced(mime)));
+    let fitted: Vec<ProtocolInfo> =
+        all.iter().map(|info| fit::info(info.clone(), None, traits)).collect();
+    all.extend(fitted);
+    all
 }
 
 /// The path at which an item's file is served.
@@ -250,7 +300,8 @@ fn object(object: Object, form: Form<'_>) -> didl::Object {
 fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_>) -> didl::Object {
     let original = view.reference.clone().unwrap_or_else(|| id.clone());
     let path = media_path(&id, &view);
-    let info = original_info(&view);
+    let info = original_info(&view, form.traits);
+    let title = fit::title(title, &view.facts, form.traits);
     let facts = view.facts;
     let mut properties: Vec<(&'static str, String)> = Vec::new();
     let mut roles = Vec::new();
@@ -309,7 +360,7 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
             let upright = facts.resolution.map(|size| upright(size, facts.orientation));
             let smaller = upright.is_none_or(|s| rendition.fit(s) != s);
             if smaller || rendition == Rendition::Thumbnail {
-                let info = rendition.protocol_info();
+                let info = other_info(rendition.protocol_info(), form.traits);
                 let resolution = upright.map(|size| rendition.fit(size));
                 resources.push(Resource { resolution, ..bare(art_url(rendition), info) });
             }
@@ -320,8 +371,10 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
     // At most 8 in all (CDS-28).
     for (number, caption) in facts.captions.iter().enumerate().take(4) {
         let path = caption_path(&original, number, caption.webvtt);
-        resources.push(bare(url(path), profile::caption_info(caption.webvtt)));
+        let info = other_info(profile::caption_info(caption.webvtt), form.traits);
+        resources.push(bare(url(path), info));
     }
+    fit::resources(&mut resources, form.traits);
     let body = Body::Item { reference: view.reference, resources };
     let class = view.class;
     didl::Object { id, parent, title, class, properties, roles, art, body }

@@ -1,0 +1,190 @@
+//! How a device's traits change what it is shown (requirements 12).
+
+use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
+use mostra_protocol::didl::{Resource, TITLE_BYTES};
+use mostra_protocol::dlna::ProtocolInfo;
+use mostra_protocol::property::Property;
+use mostra_protocol::search::{Criteria, Operator};
+use mostra_protocol::soap::Fault;
+use mostra_protocol::xml::clip;
+
+use super::{Alias, Answer, Form, Page, Traits, written};
+use crate::access::Pass;
+use crate::catalogue::{Catalogue, ContainerClass, Node, Object};
+use crate::facts::{Facts, Format};
+use crate::profile::{self, Rendition};
+use crate::traits::Features;
+
+/// A protocolInfo as this device needs it. `format` is that of an original.
+pub(super) fn info(info: ProtocolInfo, format: Option<Format>, traits: &Traits) -> ProtocolInfo {
+    let mut info = info;
+    match traits.features {
+        Some(Features::Any) => info.any = true,
+        Some(Features::Nearest) if info.profile.is_none() => {
+            info.profile = format.and_then(profile::nearest);
+        }
+        _ => {}
+    }
+    if let Some(mime) = traits.mimes.get(&info.mime) {
+        info.mime.clone_from(mime);
+    }
+    info
+}
+
+/// An item's title.
+pub(super) fn title(title: String, facts: &Facts, traits: &Traits) -> String {
+    let bytes = traits.title_bytes.map_or(TITLE_BYTES, |b| TITLE_BYTES.min(b.into()));
+    match traits.title_extension {
+        Some(true) => {
+            let extension = facts.format.extension();
+            let room = bytes.saturating_sub(extension.len() + 1);
+            [clip(&title, room), ".", extension].concat()
+        }
+        _ if title.len() > bytes => clip(&title, bytes).to_owned(),
+        _ => title,
+    }
+}
+
+/// Puts track numbers before the titles of tracks in albums, where that is wanted (IOP-22).
+pub(super) fn numbered(catalogue: &Catalogue, pass: &Pass, page: Page, form: Form<'_>) -> Page {
+    let mut page = page;
+    if form.traits.title_track != Some(true) {
+        return page;
+    }
+    let mut last: Option<(String, bool)> = None;
+    for object in &mut page.objects {
+        let Node::Item(item) = &object.node else { continue };
+        let Some(track) = item.facts.track.0 else { continue };
+        if last.as_ref().is_none_or(|(id, _)| *id != object.parent) {
+            let around = catalogue.object(pass, &object.parent).map(|o| o.node);
+            let album =
+                matches!(around, Some(Node::Container { class: ContainerClass::Album, .. }));
+            last = Some((object.parent.clone(), album));
+        }
+        if last.as_ref().is_some_and(|(_, album)| *album) {
+            // With the disc, or the tracks of two discs would mingle.
+            let disc = match item.facts.disc {
+                (Some(disc), Some(2..)) | (Some(disc @ 2..), None) => format!("{disc}-"),
+                _ => String::new(),
+            };
+            object.title = format!("{disc}{track:02} {}", object.title);
+        }
+    }
+    page
+}
+
+/// The `res` of an item in the order and number that are wanted (CDS-27, CDS-28).
+pub(super) fn resources(resources: &mut Vec<Resource>, traits: &Traits) {
+    if traits.thumbnails == Some(false) {
+        let thumbnail = Rendition::Thumbnail.profile();
+        resources.retain(|r| !(r.info.converted && r.info.profile == Some(thumbnail)));
+    }
+    if !traits.first.is_empty() {
+        let place = |r: &Resource| traits.first.iter().position(|m| *m == r.info.mime);
+        resources.sort_by_key(|r| place(r).unwrap_or(usize::MAX));
+    }
+    if traits.one_resource == Some(true) {
+        resources.truncate(1);
+    }
+    if let Some(largest) = traits.largest_size {
+        for resource in resources {
+            resource.size = resource.size.filter(|size| *size <= largest);
+        }
+    }
+}
+
+/// Answers a Browse of a fixed id that this device asks for without having been given it.
+pub(super) fn browse_alias(
+    catalogue: &Catalogue,
+    pass: &Pass,
+    alias: &Alias,
+    browse: &Browse,
+    form: Form<'_>,
+) -> Result<Answer, Fault> {
+    let (count, bytes) = form.page(browse.count);
+    let children = |start, count| match &alias.class {
+        None => catalogue.children(pass, &alias.container, start, count, &browse.sort),
+        Some(class) => {
+            let here = Criteria::Test(Property::ParentId, Operator::Equal, alias.container.clone());
+            let criteria = Criteria::And(vec![here, of_class(class)]);
+            catalogue.search(pass, &alias.container, &criteria, start, count, &browse.sort)
+        }
+    };
+    let container = catalogue.object(pass, &alias.container);
+    let title = container.as_ref().map(|c| c.title.clone()).unwrap_or_default();
+    let page = match browse.flag {
+        BrowseFlag::DirectChildren => children(browse.start, count),
+        BrowseFlag::Metadata => {
+            let total = children(0, 1).map_or(0, |page| page.total);
+            let object = container.map(|mut object| {
+                if let Node::Container { children, .. } = &mut object.node {
+                    *children = total;
+                }
+                Object { id: browse.object.clone(), ..object }
+            });
+            let update_id = catalogue.object_update_id(pass, &alias.container).unwrap_or_default();
+            object.map(|object| Page { objects: vec![object], total: 1, update_id })
+        }
+    };
+    // A view with nothing in it is not there; a menu of this device always is.
+    let empty = || Page { objects: vec![], total: 0, update_id: catalogue.update_id() };
+    let page = match (page, browse.flag) {
+        (Some(page), _) => page,
+        (None, BrowseFlag::DirectChildren) => empty(),
+        (None, BrowseFlag::Metadata) => return Err(Fault::NoSuchObject),
+    };
+    let page = renamed(page, &alias.container, &browse.object);
+    let page = numbered(catalogue, pass, page, form);
+    Ok(written(page, &browse.filter, title, bytes, form))
+}
+
+fn of_class(class: &str) -> Criteria {
+    Criteria::Test(Property::Class, Operator::DerivedFrom, class.to_owned())
+}
+
+/// Direct children carry the asked id as parentID (REG-6).
+fn renamed(page: Page, container: &str, asked: &str) -> Page {
+    let mut page = page;
+    for object in page.objects.iter_mut().filter(|o| o.parent == container) {
+        asked.clone_into(&mut object.parent);
+    }
+    page
+}
+
+/// Where and what a device searches, with its fixed ids replaced.
+pub(super) struct Scope {
+    pub container: String,
+    pub criteria: Criteria,
+    is_alias: bool,
+}
+
+impl Scope {
+    pub fn of(catalogue: &Catalogue, pass: &Pass, search: &Search, traits: &Traits) -> Scope {
+        let plain = |container: &str| Scope {
+            container: container.to_owned(),
+            criteria: search.criteria.clone(),
+            is_alias: false,
+        };
+        if traits.aliases.is_empty() || catalogue.object(pass, &search.container).is_some() {
+            return plain(&search.container);
+        }
+        let Some(alias) = traits.aliases.get(&search.container) else { return plain("0") };
+        let criteria = match &alias.class {
+            Some(class) => Criteria::And(vec![search.criteria.clone(), of_class(class)]),
+            None => search.criteria.clone(),
+        };
+        // A view with nothing in it is not there; then nothing matches.
+        let there = catalogue.object(pass, &alias.container).is_some();
+        match there {
+            true => Scope { container: alias.container.clone(), criteria, is_alias: true },
+            false => {
+                Scope { container: "0".into(), criteria: Criteria::Or(vec![]), is_alias: false }
+            }
+        }
+    }
+
+    /// The page with the id that was asked for.
+    pub fn renamed(&self, page: Page, asked: &str) -> Page {
+        if self.is_alias { renamed(page, &self.container, asked) } else { page }
+    }
+}
