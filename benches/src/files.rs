@@ -16,6 +16,8 @@ pub fn measure(house: &House, report: &mut String) {
     std::fs::create_dir(&folder).expect("a folder");
     make(&folder.join("big.mp4"));
     house.mostra(&["folder", "add", folder.to_str().expect("text")]);
+    house.meet("127.0.0.1");
+    house.admit("127.0.0.1");
     let path = raw::media_path(&raw::browse("127.0.0.1", "video-all"), "Lamp-room tour");
     let mut nginx = serve(house, &folder);
     until(10, "nginx", || {
@@ -48,9 +50,74 @@ pub fn measure(house: &House, report: &mut String) {
         );
     }
     report.push('\n');
+    ranges(&path, report);
+    paused(&path, report);
     // Asked, not killed: its workers would stay behind.
     let _ = Command::new("kill").arg(nginx.id().to_string()).status();
     let _ = nginx.wait();
+}
+
+/// Ranges of 1 MiB one after the other on one connection, as players ask for them.
+fn ranges(path: &str, report: &mut String) {
+    let mut columns: [Vec<f64>; 3] = Default::default();
+    for _ in 0..5 {
+        let ours = run_ranges(SERVER, path);
+        let peer = run_ranges(NGINX, "/big.mp4");
+        let row = [ours, peer, ours / peer];
+        columns.iter_mut().zip(row).for_each(|(column, value)| column.push(value));
+    }
+    let [ours, peer, ratio] = columns.map(super::median);
+    let _ = writeln!(
+        report,
+        "Ranges of 1 MiB, 1024 in a row on one connection, median of 5 pairs: {ours:.2} GiB/s, \
+         nginx {peer:.2} GiB/s, ratio {ratio:.2}.\n"
+    );
+}
+
+fn run_ranges(server: &str, path: &str) -> f64 {
+    let mut stream = raw::connect("127.0.0.1", server).expect("connected");
+    let mut buffer = vec![0; 1 << 20];
+    let begin = Instant::now();
+    for n in 0..SIZE >> 20 {
+        let (first, last) = (n << 20, (n << 20) + (1 << 20) - 1);
+        // In one piece, or the kernel holds its parts back.
+        let request =
+            format!("GET {path} HTTP/1.1\r\nHost: {server}\r\nRange: bytes={first}-{last}\r\n\r\n");
+        stream.write_all(request.as_bytes()).expect("asked");
+        let head = raw::read_answer(&mut stream, false).expect("a head");
+        assert_eq!(head.status, 206);
+        stream.read_exact(&mut buffer).expect("a range");
+    }
+    1.0 / begin.elapsed().as_secs_f64()
+}
+
+/// Streams that nobody reads on with.
+fn paused(path: &str, report: &mut String) {
+    const STREAMS: usize = 1000;
+    let service = super::processes("mostrad")[0];
+    let pause = || -> Vec<_> {
+        let begin = |_| {
+            let mut stream = raw::connect_with("127.0.0.1", SERVER, Some(4096)).expect("connected");
+            write!(stream, "GET {path} HTTP/1.1\r\nHost: {SERVER}\r\n\r\n").expect("asked");
+            assert_eq!(raw::read_answer(&mut stream, false).expect("a head").status, 200);
+            stream
+        };
+        (0..STREAMS).map(begin).collect()
+    };
+    let open = || std::fs::read_dir(format!("/proc/{service}/fd")).map_or(0, Iterator::count);
+    let before = open();
+    // Threads and their heaps come with the first of them and stay.
+    drop(pause());
+    until(10, "everything to be closed", || (open() <= before + 8).then_some(()));
+    let empty = super::resident(service);
+    let streams = pause();
+    let full = super::resident(service);
+    let each = full.saturating_sub(empty) as f64 / STREAMS as f64;
+    let _ = writeln!(
+        report,
+        "{STREAMS} paused streams: {each:.1} KiB of the service's own memory each (aim 64).\n"
+    );
+    drop(streams);
 }
 
 /// A film whose last box is as long as it takes to make 1 GiB.
@@ -78,7 +145,7 @@ fn serve(house: &House, folder: &Path) -> Child {
     let text = format!(
         "daemon off; user root; worker_processes 2; pid {0}/nginx.pid; error_log {0}/nginx.log;\n\
          events {{ worker_connections 64; }}\n\
-         http {{ access_log off; sendfile on; tcp_nopush on; client_body_temp_path {0}/b; proxy_temp_path {0}/p;\n\
+         http {{ access_log off; sendfile on; tcp_nopush on; keepalive_requests 100000; client_body_temp_path {0}/b; proxy_temp_path {0}/p;\n\
          fastcgi_temp_path {0}/f; uwsgi_temp_path {0}/u; scgi_temp_path {0}/s;\n\
          server {{ listen {NGINX}; root {1}; }} }}\n",
         place.display(),

@@ -12,8 +12,13 @@ use std::fmt::Write as _;
 use std::process::Command;
 
 use mostra_tests::{in_a_house, top};
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
 fn main() {
+    // A thousand streams at once have two ends each.
+    if let Ok((_, most)) = getrlimit(Resource::RLIMIT_NOFILE) {
+        let _ = setrlimit(Resource::RLIMIT_NOFILE, most, most);
+    }
     // One part alone, printed and not recorded.
     if let Some(part) = std::env::args().nth(1) {
         let mut report = String::new();

@@ -14,6 +14,7 @@ mod proof;
 mod recovery;
 mod standing;
 mod startup;
+mod streaming;
 mod traits;
 mod walkthrough;
 mod watching;

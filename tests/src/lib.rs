@@ -146,6 +146,11 @@ impl Running {
         let _ = self.0.wait();
     }
 
+    /// The process.
+    pub fn id(&self) -> u32 {
+        self.0.id()
+    }
+
     fn signal(&self, signal: nix::sys::signal::Signal) {
         let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(self.0.id() as i32), signal);
     }

@@ -34,15 +34,22 @@ pub struct FileBody {
     transfer: Option<Arc<Transfer>>,
 }
 
+/// A piece of an open file that is to be sent.
+pub struct Piece {
+    /// The file.
+    pub opened: Opened,
+    /// Where the piece begins.
+    pub first: u64,
+    /// Its bytes.
+    pub length: u64,
+    /// What is told what becomes of them.
+    pub transfer: Option<Arc<Transfer>>,
+}
+
 impl FileBody {
-    /// `length` bytes from `first` on. `transfer` is told what becomes of them.
-    pub fn new(
-        opened: Opened,
-        first: u64,
-        length: u64,
-        transfer: Option<Arc<Transfer>>,
-    ) -> FileBody {
-        let Opened { file, lane, .. } = opened;
+    /// A piece as a body.
+    pub fn new(piece: Piece) -> FileBody {
+        let Piece { opened: Opened { file, lane, .. }, first, length, transfer } = piece;
         let file = Arc::new(file);
         FileBody { file, lane, at: first, left: length, length, reading: None, transfer }
     }
@@ -50,10 +57,12 @@ impl FileBody {
 
 /// A file that was opened.
 pub struct Opened {
-    file: File,
+    /// The file.
+    pub file: File,
     /// What the system says of it.
     pub metadata: Metadata,
-    lane: Arc<Lane>,
+    /// The lane of its drive.
+    pub lane: Arc<Lane>,
 }
 
 /// Opens a located file.

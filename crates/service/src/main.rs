@@ -47,6 +47,7 @@ fn main() -> ExitCode {
         println!("{}", console::openapi_document().to_pretty_json().unwrap_or_default());
         return ExitCode::SUCCESS;
     }
+    more_descriptors();
     let runtime =
         match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
             Ok(runtime) => runtime,
@@ -63,6 +64,14 @@ fn main() -> ExitCode {
             eprintln!("{trouble}");
             ExitCode::FAILURE
         }
+    }
+}
+
+/// A thousand streams have two descriptors each; what is usually allowed at first is less.
+fn more_descriptors() {
+    use nix::sys::resource::{Resource, getrlimit, setrlimit};
+    if let Ok((_, most)) = getrlimit(Resource::RLIMIT_NOFILE) {
+        let _ = setrlimit(Resource::RLIMIT_NOFILE, most, most);
     }
 }
 

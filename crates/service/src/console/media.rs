@@ -10,7 +10,7 @@ use mostra_protocol::range::{self, Selection};
 
 use super::problem::Failure;
 use super::session::Caller;
-use crate::file_body::{self, FileBody, Validators};
+use crate::file_body::{self, FileBody, Piece, Validators};
 use crate::house::House;
 
 pub fn routes(config: &mut web::ServiceConfig) {
@@ -78,7 +78,7 @@ async fn file(
                 return Ok(answer.finish());
             }
         };
-    Ok(answer.body(FileBody::new(opened, first, length, None)))
+    Ok(answer.body(FileBody::new(Piece { opened, first, length, transfer: None })))
 }
 
 async fn art(

@@ -4,11 +4,12 @@ use std::net::SocketAddrV4;
 use std::sync::Arc;
 
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
-use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::dev::{RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
-use actix_web::http::{Method, Version};
+use actix_web::http::{Method, StatusCode, Version};
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
+use futures_util::StreamExt as _;
 use mostra_core::proof::Step;
 
 use super::Connection;
@@ -46,12 +47,29 @@ impl Asker {
     }
 }
 
+/// Bytes of a request's target and of its fields (HTTP-9). The library bounds their number.
+const LINE: usize = 8 << 10;
+const FIELDS: usize = 32 << 10;
+
+/// Bytes of a body that nobody asked for.
+const BODY: usize = 64 << 10;
+
 /// The gate in front of every path.
 pub async fn pass_through<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
-    let answer = match admit(&request) {
+    let house = request.app_data::<web::Data<House>>();
+    let admitted = match (house, request.conn_data::<Connection>()) {
+        (Some(house), Some(connection)) => admit(house, connection, request.head()),
+        _ => Err(StatusCode::INTERNAL_SERVER_ERROR),
+    };
+    let mut request = request;
+    let admitted = match admitted {
+        Ok(asker) => drop_body(&mut request).await.map(|()| asker),
+        refused => refused,
+    };
+    let answer = match admitted {
         Ok(asker) => {
             request.extensions_mut().insert(asker);
             next.call(request).await?.map_into_right_body()
@@ -61,40 +79,65 @@ pub async fn pass_through<B: MessageBody + 'static>(
             request.into_response(answer).map_into_left_body()
         }
     };
-    Ok(dress(answer))
+    let mut answer = answer;
+    dress(answer.response_mut().head_mut());
+    Ok(answer)
+}
+
+/// Reads a body on GET and drops it, or the connection could not be used again (HTTP-36).
+async fn drop_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
+    if !matches!(*request.method(), Method::GET | Method::HEAD) {
+        return Ok(());
+    }
+    let (mut body, mut left) = (request.take_payload(), BODY);
+    while let Some(piece) = body.next().await {
+        let piece = piece.map_err(|_| StatusCode::BAD_REQUEST)?;
+        left = left.checked_sub(piece.len()).ok_or(StatusCode::PAYLOAD_TOO_LARGE)?;
+    }
+    Ok(())
 }
 
 /// Fields that every answer has, names capitalised as old players want them (SOAP-19).
-fn dress<B>(mut answer: ServiceResponse<B>) -> ServiceResponse<B> {
-    let head = answer.response_mut().head_mut();
+pub fn dress(head: &mut ResponseHead) {
     head.set_camel_case_headers(true);
     head.headers_mut().insert(header::SERVER, HeaderValue::from_static(server_field()));
-    answer
 }
 
-fn admit(request: &ServiceRequest) -> Result<Asker, actix_web::http::StatusCode> {
-    use actix_web::http::StatusCode;
+/// Whether a request is let through to be answered, and who asks.
+///
+/// # Errors
+/// The status with which it is refused.
+pub fn admit(
+    house: &House,
+    connection: &Connection,
+    request: &RequestHead,
+) -> Result<Asker, StatusCode> {
+    if request.uri.to_string().len() > LINE {
+        return Err(StatusCode::URI_TOO_LONG);
+    }
+    let fields = request.headers.iter().map(|(name, value)| name.as_str().len() + value.len());
+    if fields.sum::<usize>() > FIELDS {
+        return Err(StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE);
+    }
     let refused = StatusCode::FORBIDDEN;
-    let house = request.app_data::<web::Data<House>>().ok_or(StatusCode::INTERNAL_SERVER_ERROR)?;
-    let connection = request.conn_data::<Connection>().ok_or(refused)?;
     // The address the connection really came from, inside the subnet it arrived in (SEC-3).
     let served =
         house.served.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
     if !served.link(0).holds(*connection.peer.ip()) {
         return Err(refused);
     }
-    if !host_is_ours(request.headers(), request.version(), connection.local) {
+    if !host_is_ours(&request.headers, request.version, connection.local) {
         return Err(StatusCode::MISDIRECTED_REQUEST);
     }
     // A web page elsewhere cannot make a browser act here (SEC-6).
-    if request.headers().contains_key(header::ORIGIN)
-        && request.method() != Method::GET
-        && request.method() != Method::HEAD
+    if request.headers.contains_key(header::ORIGIN)
+        && request.method != Method::GET
+        && request.method != Method::HEAD
     {
         return Err(refused);
     }
-    let user_agent = text(request.headers(), &header::USER_AGENT);
-    let field = |name: &str| request.headers().contains_key(name);
+    let user_agent = text(&request.headers, &header::USER_AGENT);
+    let field = |name: &str| request.headers.contains_key(name);
     let met = house.meet(*connection.peer.ip(), user_agent, &field).ok_or(refused)?;
     if !met.has_proven(Step::Seen) {
         house.sightings.note(met.device, house.clock.now(), Fact::Connected);

@@ -1,7 +1,8 @@
 //! Media: GET and HEAD with ranges and the DLNA fields (requirements 9).
 
-use actix_web::http::StatusCode;
-use actix_web::http::header::{self, HeaderMap};
+use actix_web::dev::RequestHead;
+use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
+use actix_web::http::{Method, StatusCode};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::catalogue::Node;
@@ -10,7 +11,7 @@ use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
 use mostra_protocol::range::{self, Selection};
 
 use super::gate::{Asker, named, text};
-use crate::file_body::{self, FileBody, Validators};
+use crate::file_body::{self, FileBody, Piece, Validators};
 use crate::house::House;
 use crate::stations::NotHeard;
 use crate::transfers::Load;
@@ -31,92 +32,131 @@ async fn media(
     house: web::Data<House>,
 ) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
+    let Plan { status, fields, body } = plan(&house, &asker, request.head(), &name).await;
+    let mut answer = HttpResponse::build(status);
+    for field in fields {
+        answer.insert_header(field);
+    }
+    match body {
+        Body::Nothing => answer.finish(),
+        Body::Piece(piece) => answer.body(FileBody::new(piece)),
+        // HEAD opens no source, and names no length either (HTTP-1).
+        Body::Station { .. } if request.method() == Method::HEAD => {
+            let nothing = futures_util::stream::empty::<std::io::Result<bytes::Bytes>>();
+            answer.streaming(nothing)
+        }
+        Body::Station { title, address } => {
+            let stations = house.settings().stations;
+            match house.stations.pass_on(&address, &stations, answer).await {
+                Ok(answer) => answer,
+                Err(NotHeard::Forbidden) => HttpResponse::NotFound().finish(),
+                Err(why) => {
+                    tracing::info!("{title:?} is not heard: {why}");
+                    HttpResponse::ServiceUnavailable()
+                        .insert_header((header::RETRY_AFTER, "5"))
+                        .finish()
+                }
+            }
+        }
+    }
+}
+
+/// How a request for media is answered.
+pub struct Plan {
+    /// The status.
+    pub status: StatusCode,
+    /// Fields beside those that every answer has.
+    pub fields: Vec<(HeaderName, HeaderValue)>,
+    /// What is sent.
+    pub body: Body,
+}
+
+/// What is sent.
+pub enum Body {
+    /// No body.
+    Nothing,
+    /// Bytes of a file; on HEAD only their number counts.
+    Piece(Piece),
+    /// A broadcast.
+    Station {
+        /// Its title.
+        title: String,
+        /// Where it comes from.
+        address: String,
+    },
+}
+
+impl Plan {
+    fn bare(status: StatusCode) -> Plan {
+        Plan { status, fields: Vec::new(), body: Body::Nothing }
+    }
+
+    fn put(&mut self, name: HeaderName, value: &str) {
+        // What cannot stand in a field is left out (SEC-17).
+        if let Ok(value) = HeaderValue::from_str(value) {
+            self.fields.push((name, value));
+        }
+    }
+}
+
+/// Decides how a request for media is answered, and opens the file for it.
+pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &str) -> Plan {
     // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
     let Decision::Admitted(pass) = &asker.met.decision else {
-        return HttpResponse::Forbidden().finish();
+        return Plan::bare(StatusCode::FORBIDDEN);
     };
+    let missing = || Plan::bare(StatusCode::NOT_FOUND);
     let catalogue = house.catalogue();
-    let id = present::media_id(&name);
-    let Some(object) = catalogue.object(pass, id) else { return HttpResponse::NotFound().finish() };
-    let Node::Item(item) = &object.node else { return HttpResponse::NotFound().finish() };
-    let Some(located) = catalogue.locate(pass, id) else {
-        return HttpResponse::NotFound().finish();
-    };
-    let facts = item.facts.clone();
+    let id = present::media_id(name);
+    let Some(object) = catalogue.object(pass, id) else { return missing() };
+    let Node::Item(item) = &object.node else { return missing() };
+    let Some(located) = catalogue.locate(pass, id) else { return missing() };
     let info = present::original_info(item, &asker.met.traits);
-    let fields = match dlna_fields(request.headers(), &info) {
-        Ok(fields) => fields,
-        Err(status) => return HttpResponse::build(status).finish(),
-    };
-    if let Some(address) = &facts.station {
-        let mut answer = HttpResponse::Ok();
+    let headers = &request.headers;
+    let mut plan = Plan::bare(StatusCode::OK);
+    if let Err(status) = dlna_fields(headers, &info, &mut plan) {
+        return Plan::bare(status);
+    }
+    plan.put(header::CONTENT_TYPE, &info.mime);
+    if let Some(address) = &item.facts.station {
         // Range means nothing here (HTTP-15).
-        answer.insert_header((header::ACCEPT_RANGES, "none"));
-        answer.insert_header((header::CONTENT_TYPE, info.mime.clone()));
-        for (name, value) in fields {
-            answer.insert_header((name, value));
-        }
-        // HEAD opens no source, and names no length either (HTTP-1).
-        if request.method() == "HEAD" {
-            let nothing = futures_util::stream::empty::<std::io::Result<bytes::Bytes>>();
-            return answer.streaming(nothing);
-        }
-        let stations = house.settings().stations;
-        return match house.stations.pass_on(address, &stations, answer).await {
-            Ok(answer) => answer,
-            Err(NotHeard::Forbidden) => HttpResponse::NotFound().finish(),
-            Err(why) => {
-                tracing::info!("{:?} is not heard: {why}", object.title);
-                HttpResponse::ServiceUnavailable()
-                    .insert_header((header::RETRY_AFTER, "5"))
-                    .finish()
-            }
-        };
+        plan.put(header::ACCEPT_RANGES, "none");
+        plan.body = Body::Station { title: object.title.clone(), address: address.clone() };
+        return plan;
     }
     let opened = match file_body::open(&house.lanes, located).await {
         Ok(opened) => opened,
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
-            return HttpResponse::NotFound().finish();
-        }
-        _ => {
-            return HttpResponse::ServiceUnavailable()
-                .insert_header((header::RETRY_AFTER, "5"))
-                .finish();
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return missing(),
+        Err(_) => {
+            let mut busy = Plan::bare(StatusCode::SERVICE_UNAVAILABLE);
+            busy.put(header::RETRY_AFTER, "5");
+            return busy;
         }
     };
     let size = opened.metadata.len();
     let validators = Validators::of(&opened.metadata);
-    let mut answer = match validators.judge(request.headers()) {
-        Some(status) => HttpResponse::build(status),
-        None => HttpResponse::Ok(),
-    };
-    answer
-        .insert_header((header::ACCEPT_RANGES, "bytes"))
-        .insert_header((header::ETAG, validators.etag.clone()))
-        .insert_header((header::LAST_MODIFIED, validators.last_modified()))
-        .insert_header((header::CONTENT_TYPE, info.mime.clone()));
-    for (name, value) in fields {
-        answer.insert_header((name, value));
-    }
-    if validators.judge(request.headers()).is_some() {
-        return answer.finish();
+    plan.put(header::ACCEPT_RANGES, "bytes");
+    plan.put(header::ETAG, &validators.etag);
+    plan.put(header::LAST_MODIFIED, &validators.last_modified());
+    if let Some(status) = validators.judge(headers) {
+        plan.status = status;
+        return plan;
     }
     // Range on HEAD is ignored by standard (HTTP-12).
-    let head = request.method() == "HEAD";
+    let head = request.method == Method::HEAD;
     let ranged = !head || asker.met.traits.head_range == Some(true);
-    let range = text(request.headers(), &header::RANGE)
-        .filter(|_| ranged && validators.allow_range(request.headers()));
+    let range = text(headers, &header::RANGE).filter(|_| ranged && validators.allow_range(headers));
     let (first, last) = match range::select(range, size) {
         Selection::Whole => (0, size.saturating_sub(1)),
         Selection::Part { first, last } => {
-            answer.status(StatusCode::PARTIAL_CONTENT);
-            answer.insert_header((header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")));
+            plan.status = StatusCode::PARTIAL_CONTENT;
+            plan.put(header::CONTENT_RANGE, &format!("bytes {first}-{last}/{size}"));
             (first, last)
         }
         Selection::Unsatisfiable => {
-            answer.status(StatusCode::RANGE_NOT_SATISFIABLE);
-            answer.insert_header((header::CONTENT_RANGE, format!("bytes */{size}")));
-            return answer.finish();
+            plan.status = StatusCode::RANGE_NOT_SATISFIABLE;
+            plan.put(header::CONTENT_RANGE, &format!("bytes */{size}"));
+            return plan;
         }
     };
     let length = if size == 0 { 0 } else { last - first + 1 };
@@ -124,19 +164,21 @@ async fn media(
         let load = Load::Media {
             file: item.serial,
             title: object.title.clone(),
-            facts: facts.into(),
+            facts: item.facts.clone().into(),
             from: first,
         };
-        asker.watch(&house, load, length)
+        asker.watch(house, load, length)
     });
-    answer.body(FileBody::new(opened, first, length, transfer))
+    plan.body = Body::Piece(Piece { opened, first, length, transfer });
+    plan
 }
 
 /// The DLNA fields of the answer (HTTP-17 to HTTP-22).
 fn dlna_fields(
     headers: &HeaderMap,
     info: &ProtocolInfo,
-) -> Result<Vec<(&'static str, String)>, StatusCode> {
+    plan: &mut Plan,
+) -> Result<(), StatusCode> {
     if named(headers, "timeseekrange.dlna.org").is_some() {
         return Err(StatusCode::NOT_ACCEPTABLE);
     }
@@ -145,11 +187,13 @@ fn dlna_fields(
     }
     let mode = TransferMode::choose(named(headers, "transfermode.dlna.org"), info.flags)
         .map_err(|status| StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST))?;
-    let mut fields = vec![("transfermode.dlna.org", mode.word().to_owned())];
+    plan.put(HeaderName::from_static("transfermode.dlna.org"), mode.word());
     match named(headers, "getcontentfeatures.dlna.org").map(str::trim) {
         None => {}
-        Some("1") => fields.push(("contentfeatures.dlna.org", info.features())),
+        Some("1") => {
+            plan.put(HeaderName::from_static("contentfeatures.dlna.org"), &info.features());
+        }
         Some(_) => return Err(StatusCode::BAD_REQUEST),
     }
-    Ok(fields)
+    Ok(())
 }

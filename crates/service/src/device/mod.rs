@@ -8,17 +8,21 @@ mod control;
 mod gate;
 mod media;
 mod pictures;
+mod straight;
 mod subscribe;
 
-use std::any::Any;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener};
 use std::os::fd::AsRawFd;
 use std::sync::Arc;
 use std::time::Duration;
 
-use actix_web::dev::{Extensions, Server};
-use actix_web::middleware::from_fn;
-use actix_web::{App, HttpServer, web};
+use actix_http::HttpService;
+use actix_server::Server;
+use actix_service::{IntoServiceFactory as _, map_config};
+use actix_web::dev::{AppConfig, Extensions};
+use actix_web::middleware::{NormalizePath, TrailingSlash, from_fn};
+use actix_web::rt::net::TcpStream;
+use actix_web::{App, web};
 
 use crate::house::House;
 use crate::trouble::Trouble;
@@ -41,13 +45,20 @@ impl Drop for Connection {
     }
 }
 
-fn remember(connection: &dyn Any, extensions: &mut Extensions) {
-    let Some(stream) = connection.downcast_ref::<actix_web::rt::net::TcpStream>() else { return };
-    if let (Ok(SocketAddr::V4(local)), Ok(SocketAddr::V4(peer))) =
-        (stream.local_addr(), stream.peer_addr())
-    {
-        let wire = Arc::new(Wire::new(stream.as_raw_fd()));
-        extensions.insert(Connection { local, peer, wire });
+impl Connection {
+    fn of(stream: &TcpStream) -> Option<Connection> {
+        let (Ok(SocketAddr::V4(local)), Ok(SocketAddr::V4(peer))) =
+            (stream.local_addr(), stream.peer_addr())
+        else {
+            return None;
+        };
+        Some(Connection { local, peer, wire: Arc::new(Wire::new(stream.as_raw_fd())) })
+    }
+}
+
+fn remember(stream: &TcpStream, extensions: &mut Extensions) {
+    if let Some(connection) = Connection::of(stream) {
+        extensions.insert(connection);
     }
 }
 
@@ -80,27 +91,41 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, Trouble> {
 /// # Errors
 /// Those of the server.
 pub fn serve(house: Arc<House>, listeners: Vec<TcpListener>) -> std::io::Result<Server> {
-    let house = web::Data::from(house);
-    let mut server = HttpServer::new(move || {
-        App::new()
-            .app_data(house.clone())
-            .app_data(web::PayloadConfig::new(256 << 10))
-            .wrap(from_fn(gate::pass_through))
-            .configure(about::routes)
-            .configure(control::routes)
-            .configure(subscribe::routes)
-            .configure(media::routes)
-            .configure(pictures::routes)
-    })
-    .workers(2)
-    .on_connect(remember)
-    .keep_alive(Duration::from_secs(60))
-    .client_request_timeout(Duration::from_secs(10))
-    .max_connections(1024)
-    .disable_signals()
-    .shutdown_timeout(1);
+    let mut server = Server::build()
+        .workers(2)
+        .max_concurrent_connections(CONNECTIONS)
+        .disable_signals()
+        .shutdown_timeout(1);
     for listener in listeners {
-        server = server.listen(listener)?;
+        let house = house.clone();
+        server = server.listen("devices", listener, move || {
+            let data = web::Data::from(house.clone());
+            let app = App::new()
+                .app_data(data)
+                .app_data(web::PayloadConfig::new(256 << 10))
+                .wrap(from_fn(gate::pass_through))
+                // Some players double slashes (HTTP-8).
+                .wrap(NormalizePath::new(TrailingSlash::MergeOnly))
+                .configure(about::routes)
+                .configure(control::routes)
+                .configure(subscribe::routes)
+                .configure(media::routes)
+                .configure(pictures::routes);
+            let http = HttpService::build()
+                .keep_alive(KEEP_ALIVE)
+                .client_request_timeout(HEAD_TIME)
+                .on_connect_ext(remember)
+                .finish(map_config(app.into_factory(), |()| AppConfig::default()))
+                .tcp();
+            straight::first(house.clone(), http)
+        })?;
     }
     Ok(server.run())
 }
+
+/// How long a connection may stay without a request (SOAP-16, HTTP-36).
+const KEEP_ALIVE: Duration = Duration::from_secs(60);
+/// How long a request's head may take (HTTP-9).
+const HEAD_TIME: Duration = Duration::from_secs(10);
+/// Connections of each of the two workers (HTTP-32).
+const CONNECTIONS: usize = 1024;
