@@ -225,7 +225,7 @@ async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
                 at = now;
                 // The library did not see that the socket was full. It is asked again inside, or
                 // room that came meanwhile would be missed.
-                let full = || match has_room(&stream, 0) {
+                let full = || match has_room(stream, 0) {
                     Ok(true) => Ok(()),
                     Ok(false) => Err(io::ErrorKind::WouldBlock.into()),
                     Err(error) => Err(error),
