@@ -15,6 +15,7 @@ mod recovery;
 mod standing;
 mod startup;
 mod streaming;
+mod streams;
 mod traits;
 mod walkthrough;
 mod watching;

@@ -20,6 +20,7 @@ export type Session = Schemas["Session"];
 export type Setup = Schemas["Setup"];
 export type Status = Schemas["Status"];
 export type Stream = Schemas["Stream"];
+export type Streams = Schemas["Streams"];
 type ProblemDocument = Schemas["Problem"];
 
 /** What went wrong, why, and the next step. */

@@ -16,13 +16,13 @@ import {
   type Problem,
   type ScanReports,
   type Status,
-  type Stream,
+  type Streams,
 } from "./client";
 
 export const useStatus = () => useQuery({ queryKey: ["house", "status"], queryFn: () => get<Status>("/status") });
 export const useFolders = () => useQuery({ queryKey: ["folders"], queryFn: () => get<Folder[]>("/folders") });
 export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("/devices") });
-export const useStreams = () => useQuery({ queryKey: ["streams"], queryFn: () => get<Stream[]>("/streams") });
+export const useStreams = () => useQuery({ queryKey: ["streams"], queryFn: () => get<Streams>("/streams") });
 export const useAccess = () => useQuery({ queryKey: ["house", "access"], queryFn: () => get<ConsoleAccess>("/console") });
 
 export const useLeftOut = (folder: number, wanted: boolean) =>

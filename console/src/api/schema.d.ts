@@ -528,11 +528,28 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Streams that run */
+        /** Streams that run, and the host beside them */
         get: operations["listStreams"];
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/streams/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a stream; its file is kept from the device for a minute */
+        delete: operations["endStream"];
         options?: never;
         head?: never;
         patch?: never;
@@ -738,6 +755,13 @@ export interface components {
              */
             scanned_ms?: number | null;
             scan?: null | components["schemas"]["Scan"];
+        };
+        /** @description How busy the host is, in percent by second, the newest last. */
+        HostLoad: {
+            /** @description All processors together. */
+            processor: number[];
+            /** @description The busiest disk. */
+            disk: number[];
         };
         /** @description The house's own settings. */
         House: {
@@ -1152,6 +1176,11 @@ export interface components {
         Stream: {
             /**
              * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /**
+             * Format: int32
              * @description The device's number.
              */
             device: number;
@@ -1159,21 +1188,54 @@ export interface components {
             label: string;
             /** @description The item's title. */
             title: string;
+            /** @description `video`, `music` or `picture`. */
+            kind: string;
             /**
              * Format: int64
-             * @description When the request began.
+             * @description When it began.
              */
             since_ms: number;
             /**
              * Format: int64
-             * @description Bytes acknowledged of this request.
+             * @description Bytes acknowledged in all.
              */
             delivered: number;
             /**
              * Format: int64
-             * @description Bytes asked for.
+             * @description The place in the file that it has come to.
              */
-            wanted: number;
+            position: number;
+            /**
+             * Format: int64
+             * @description The file's bytes.
+             */
+            size: number;
+            /**
+             * Format: int64
+             * @description Milliseconds that the item plays.
+             */
+            duration_ms?: number | null;
+            /**
+             * Format: int64
+             * @description Bytes a second over the last three seconds.
+             */
+            rate: number;
+            /**
+             * Format: int64
+             * @description Bytes a second since it began.
+             */
+            average: number;
+            /** @description Whether it is connected but takes nothing. */
+            paused: boolean;
+            /** @description Bytes by second, the newest last. */
+            history: number[];
+        };
+        /** @description All streams, and the host beside them. */
+        Streams: {
+            /** @description The oldest first. */
+            streams: components["schemas"]["Stream"][];
+            /** @description How busy the host is. */
+            host: components["schemas"]["HostLoad"];
         };
         /** @description An audio or subtitle track. */
         Track: {
@@ -2386,14 +2448,43 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Streams that run */
+            /** @description Streams that run, and the host beside them */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Stream"][];
+                    "application/json": components["schemas"]["Streams"];
                 };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endStream: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: unknown;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End a stream; its file is kept from the device for a minute */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457) */
             default: {

@@ -1,12 +1,13 @@
 // Is everything all right; who waits; who watches; what needs attention.
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Device, Status, Stream } from "../api/client";
+import type { Device, Status } from "../api/client";
 import { useDevices, useFolders, useStatus, useStreams } from "../api/queries";
 import { Card, Headline, Loading } from "../parts/basics";
 import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
 import { Decide, StandingMark } from "../parts/standing";
-import { ago, bytes, capital, count, inWords, lasting } from "../parts/words";
+import { Showing } from "../parts/showing";
+import { ago, capital, count, inWords, lasting } from "../parts/words";
 
 function sentence(status: Status): string {
   const parts = [];
@@ -37,7 +38,7 @@ export function Today() {
           <Proven devices={devices.data} />
         </Card>
         <Card>
-          <Showing streams={streams.data ?? []} />
+          <Showing streams={streams.data} />
           <h2 className="mt-6 mb-2 font-bold">Needs attention</h2>
           <ul className="divide-y divide-line border-t border-line">
             {status.data.attention.map((text) => (
@@ -121,25 +122,6 @@ function Proven({ devices }: { devices: Device[] }) {
         ))}
       </ul>
       <p className="mt-3 text-sm text-soft">{LADDER_WORDS}</p>
-    </>
-  );
-}
-
-function Showing({ streams }: { streams: Stream[] }) {
-  return (
-    <>
-      <h2 className="mb-2 font-bold">Now showing</h2>
-      {streams.length === 0 && <p className="text-soft">Nobody is watching.</p>}
-      <ul className="divide-y divide-line">
-        {streams.map((stream) => (
-          <li key={`${stream.device}-${stream.since_ms}-${stream.title}`} className="py-2">
-            <p className="font-bold">{stream.title}</p>
-            <p className="text-sm text-soft">
-              {stream.label} · {bytes(stream.delivered)} of {bytes(stream.wanted)}
-            </p>
-          </li>
-        ))}
-      </ul>
     </>
   );
 }

@@ -87,20 +87,3 @@ pub struct DeviceName {
     /// 1 to 63 characters.
     pub name: String,
 }
-
-/// A stream that runs.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Stream {
-    /// The device's number.
-    pub device: u32,
-    /// The device's name.
-    pub label: String,
-    /// The item's title.
-    pub title: String,
-    /// When the request began.
-    pub since_ms: u64,
-    /// Bytes acknowledged of this request.
-    pub delivered: u64,
-    /// Bytes asked for.
-    pub wanted: u64,
-}

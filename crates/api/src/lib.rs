@@ -1,6 +1,6 @@
 //! The JSON types that service and client share, with their OpenAPI schemas.
 //!
-//! Times are Unix milliseconds, sizes bytes, rates bits a second, durations milliseconds,
+//! Times are Unix milliseconds, sizes bytes, rates bits a second (of streams: bytes), durations milliseconds,
 //! unless a field's name says otherwise.
 
 mod catalogue;
@@ -8,9 +8,10 @@ mod devices;
 mod folders;
 mod house;
 mod problem;
+mod streams;
 
 pub use catalogue::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
-pub use devices::{DecisionRequest, Device, DeviceName, DeviceTraits, ProofStep, Stream};
+pub use devices::{DecisionRequest, Device, DeviceName, DeviceTraits, ProofStep};
 pub use folders::{
     Excluded, Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Rescan, Scan,
     ScanChange, ScanReport, ScanReports, ScanState,
@@ -20,3 +21,4 @@ pub use house::{
     NewAccount, Session, Setup, Status,
 };
 pub use problem::Problem;
+pub use streams::{HostLoad, Stream, Streams};

@@ -6,6 +6,7 @@ mod device;
 mod folder;
 mod house;
 mod output;
+mod stream;
 
 use std::process::ExitCode;
 
@@ -70,6 +71,9 @@ enum Noun {
     /// Devices, decisions and proof
     #[command(subcommand)]
     Device(device::Verb),
+    /// Who receives what
+    #[command(subcommand)]
+    Stream(stream::Verb),
     /// The service's configuration
     #[command(subcommand)]
     Config(house::ConfigVerb),
@@ -94,6 +98,7 @@ async fn main() -> ExitCode {
         Noun::Folder(verb) => folder::run(&connection, &output, verb).await,
         Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
         Noun::Device(verb) => device::run(&connection, &output, verb).await,
+        Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
         Noun::Config(house::ConfigVerb::Show) => house::config(&connection, &output).await,
     };
     match outcome {

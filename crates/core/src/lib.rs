@@ -25,6 +25,7 @@ pub mod present;
 pub mod profile;
 pub mod proof;
 pub mod station;
+pub mod streaming;
 pub mod traits;
 
 mod chunks;

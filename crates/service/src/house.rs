@@ -14,6 +14,7 @@ use mostra_core::catalogue::{Catalogue, Change, File, Options, PictureOrder, Tit
 use mostra_core::device::DeviceBook;
 use mostra_core::proof::Step;
 use mostra_core::station::Allowed;
+use mostra_core::streaming::StreamBook;
 use mostra_core::traits::{Observed, Traits};
 use mostra_protocol::description::{self, Description};
 use mostra_protocol::gena::Publisher;
@@ -28,6 +29,7 @@ use crate::art::Art;
 use crate::clock::Clock;
 use crate::config::Config;
 use crate::discovery;
+use crate::host_load::HostLoad;
 use crate::interfaces::Served;
 use crate::lanes::Lanes;
 use crate::logging::tame;
@@ -123,6 +125,8 @@ pub struct House {
     pub sightings: Sightings,
     /// Answers on their way.
     pub transfers: Transfers,
+    /// How busy the host is.
+    pub host_load: HostLoad,
     /// Scans.
     pub scans: ScanBoard,
     /// Pictures of things.
@@ -140,6 +144,7 @@ pub struct House {
     /// Held over a change of the records and the catalogue together.
     changing: tokio::sync::Mutex<u32>,
     devices: Mutex<DeviceBook>,
+    streams: Mutex<StreamBook>,
     discovery: mpsc::UnboundedSender<discovery::Command>,
     live: broadcast::Sender<Topic>,
     boot_id: AtomicU32,
@@ -209,6 +214,8 @@ impl House {
             catalogue: ArcSwap::from_pointee(Catalogue::new(&epoch, first).with_options(options)),
             changing: tokio::sync::Mutex::new(first + UPDATE_IDS - 1),
             devices: Mutex::new(devices),
+            streams: Mutex::default(),
+            host_load: HostLoad::default(),
             discovery,
             live: broadcast::channel(256).0,
             boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
@@ -232,6 +239,21 @@ impl House {
     /// The book of devices.
     pub fn devices(&self) -> MutexGuard<'_, DeviceBook> {
         self.devices.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The book of streams.
+    pub fn streams(&self) -> MutexGuard<'_, StreamBook> {
+        self.streams.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Ends a stream; true if there is one of this number.
+    pub fn end_stream(&self, id: u32) -> bool {
+        let Some((device, file)) = self.streams().end(self.clock.now(), id) else { return false };
+        let all = self.transfers.media();
+        let its = all.iter().filter(|t| t.device == device && t.load.file() == Some(file));
+        its.for_each(|transfer| transfer.end());
+        self.tell(Topic::Streams);
+        true
     }
 
     /// Somebody at this address is here, calling itself so: who that is, and what it may. Their

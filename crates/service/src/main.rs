@@ -9,6 +9,7 @@ mod device;
 mod discovery;
 mod events;
 mod file_body;
+mod host_load;
 mod house;
 mod interfaces;
 mod lanes;
@@ -115,6 +116,7 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     let discovery = tokio::spawn(discovery::run(house.clone(), commands));
     let noting = tokio::spawn(sightings::run(house.clone(), sighted));
     tokio::spawn(events::run(house.clone()));
+    tokio::spawn(host_load::run(house.clone()));
     tokio::spawn(load(house.clone()));
     door.restore(&house).await;
     tracing::info!("the console is at http://{console_address}");

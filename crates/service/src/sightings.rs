@@ -13,12 +13,13 @@ use mostra_core::device::Device;
 use mostra_core::facts::Facts;
 use mostra_core::playback::Playback;
 use mostra_core::proof::{Proof, Step};
+use mostra_core::streaming::Taken;
 use mostra_protocol::Moment;
 use tokio::sync::mpsc;
 
 use crate::house::{House, Topic};
 use crate::logging::tame;
-use crate::transfers::Load;
+use crate::transfers::{Load, Moved};
 
 /// One observed fact.
 #[derive(Debug, Clone)]
@@ -131,7 +132,11 @@ pub async fn run(house: Arc<House>, mut receiver: mpsc::Receiver<Sighting>) {
                     proven = false;
                     save_devices(&house, &mut unsaved).await;
                 }
-                let streams = house.transfers.media().len();
+                let open = house.transfers.media().iter().filter_map(|t| t.load.file().map(|f| (t.device, f))).collect();
+                let mut book = house.streams();
+                book.settle(house.clock.now(), open);
+                let streams = book.count();
+                drop(book);
                 if streams > 0 || streams_before > 0 {
                     house.tell(Topic::Streams);
                 }
@@ -155,7 +160,24 @@ pub async fn run(house: Arc<House>, mut receiver: mpsc::Receiver<Sighting>) {
 fn acknowledged(house: &House) -> Vec<Sighting> {
     let at = house.clock.now();
     let moved = house.transfers.look();
-    let facts = moved.iter().filter_map(|transfer| {
+    let mut streams = house.streams();
+    for Moved { transfer, received, .. } in &moved {
+        if let Load::Media { file, title, facts, from } = &transfer.load {
+            let taken = Taken {
+                device: transfer.device,
+                file: *file,
+                title,
+                kind: facts.kind,
+                size: facts.size,
+                duration_ms: facts.duration_ms,
+                bytes: *received,
+                position: from + transfer.received(),
+            };
+            streams.take(at, &taken);
+        }
+    }
+    drop(streams);
+    let facts = moved.iter().filter(|m| m.proven).filter_map(|Moved { transfer, .. }| {
         let fact = match &transfer.load {
             Load::Answer(fact) => {
                 (transfer.delivered() == transfer.length).then(|| fact.clone())?

@@ -5,7 +5,6 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use mostra_core::facts::Facts;
-use mostra_protocol::Moment;
 
 use crate::sightings::Fact;
 use crate::wire_reading::Wire;
@@ -31,6 +30,16 @@ pub enum Load {
     },
 }
 
+impl Load {
+    /// The serial of the file, of media.
+    pub fn file(&self) -> Option<u32> {
+        match self {
+            Load::Media { file, .. } => Some(*file),
+            Load::Answer(_) => None,
+        }
+    }
+}
+
 /// An answer on its way.
 #[derive(Debug)]
 pub struct Transfer {
@@ -40,8 +49,6 @@ pub struct Transfer {
     pub load: Load,
     /// Bytes of the body.
     pub length: u64,
-    /// When it began.
-    pub since: Moment,
     wire: Arc<Wire>,
     /// Acknowledged bytes of the connection after which this answer begins.
     begins: u64,
@@ -50,6 +57,17 @@ pub struct Transfer {
     /// Whether the answer was given up before that.
     dropped: AtomicBool,
     delivered: AtomicU64,
+    received: AtomicU64,
+}
+
+/// An answer of which more arrived.
+pub struct Moved {
+    /// The answer.
+    pub transfer: Arc<Transfer>,
+    /// Whether more of it is proven to be delivered.
+    pub proven: bool,
+    /// Bytes that the device's end acknowledged since the last look.
+    pub received: u64,
 }
 
 impl Transfer {
@@ -58,9 +76,20 @@ impl Transfer {
         self.delivered.load(Ordering::Relaxed)
     }
 
+    /// Body bytes that the device's end has acknowledged; some may still lie unread in its
+    /// buffer, so that they prove nothing.
+    pub fn received(&self) -> u64 {
+        self.received.load(Ordering::Relaxed)
+    }
+
     /// All of the body was handed to the server.
     pub fn hand_over(&self) {
         self.handed.store(true, Ordering::Relaxed);
+    }
+
+    /// Ends the connection that it goes over.
+    pub fn end(&self) {
+        self.wire.end();
     }
 
     /// The answer was given up.
@@ -80,6 +109,11 @@ impl Transfer {
         let now =
             if whole { self.length } else { reading.read.saturating_sub(HEAD).min(self.length) };
         self.delivered.fetch_max(now, Ordering::Relaxed);
+        let received = match whole {
+            true => self.length,
+            false => reading.acked.saturating_sub(self.begins + HEAD).min(self.length),
+        };
+        self.received.fetch_max(received, Ordering::Relaxed);
         let given_up = self.dropped.load(Ordering::Relaxed) && !self.handed.load(Ordering::Relaxed);
         open && !whole && !given_up
     }
@@ -91,43 +125,38 @@ pub struct Transfers(Mutex<Vec<Arc<Transfer>>>);
 
 impl Transfers {
     /// Watches an answer of `length` bytes that is about to be written to a connection.
-    pub fn begin(
-        &self,
-        wire: &Arc<Wire>,
-        device: u32,
-        load: Load,
-        length: u64,
-        now: Moment,
-    ) -> Arc<Transfer> {
+    pub fn begin(&self, wire: &Arc<Wire>, device: u32, load: Load, length: u64) -> Arc<Transfer> {
         let reading = wire.begin();
         let transfer = Arc::new(Transfer {
             device,
             load,
             length,
-            since: now,
             wire: wire.clone(),
             // What is still queued belongs to earlier answers.
             begins: reading.acked + reading.queued,
             handed: AtomicBool::new(false),
             dropped: AtomicBool::new(false),
             delivered: AtomicU64::new(0),
+            received: AtomicU64::new(0),
         });
         self.lock().push(transfer.clone());
         transfer
     }
 
     /// Looks at all of them and forgets those that are over. Gives what moved.
-    pub fn look(&self) -> Vec<Arc<Transfer>> {
+    pub fn look(&self) -> Vec<Moved> {
         let all: Vec<Arc<Transfer>> = self.lock().clone();
         let mut moved = Vec::new();
         let mut over: HashSet<*const Transfer> = HashSet::new();
         for transfer in all {
-            let before = transfer.delivered();
+            let before = (transfer.delivered(), transfer.received());
             if !transfer.look() {
                 over.insert(Arc::as_ptr(&transfer));
             }
-            if transfer.delivered() > before {
-                moved.push(transfer);
+            let proven = transfer.delivered() > before.0;
+            let received = transfer.received() - before.1;
+            if proven || received > 0 {
+                moved.push(Moved { transfer, proven, received });
             }
         }
         self.lock().retain(|t| !over.contains(&Arc::as_ptr(t)));

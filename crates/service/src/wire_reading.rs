@@ -114,6 +114,17 @@ impl Wire {
         !matches!(self.0.lock().unwrap_or_else(PoisonError::into_inner).socket, Socket::Gone)
     }
 
+    /// Ends the connection: whatever waits for it, at either end, is told.
+    #[allow(unsafe_code)]
+    pub fn end(&self) {
+        let state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Socket::Open(socket) = state.socket {
+            // SAFETY: `close`, which takes the same lock, runs before the server closes the
+            // socket, so the descriptor is open and still the same.
+            unsafe { libc::shutdown(socket, libc::SHUT_RDWR) };
+        }
+    }
+
     /// Lets go of the server's socket. What is still under way is watched a little longer.
     pub fn close(&self) {
         let last = self.read();

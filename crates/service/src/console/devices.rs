@@ -1,9 +1,7 @@
 //! Devices, decisions, proof and streams.
 
 use actix_web::{HttpResponse, web};
-use mostra_api::{
-    DecisionRequest, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep, Stream,
-};
+use mostra_api::{DecisionRequest, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep};
 use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
 use mostra_core::device::Device;
@@ -14,7 +12,6 @@ use super::problem::Failure;
 use super::session::Caller;
 use crate::clock::ms;
 use crate::house::House;
-use crate::transfers::Load;
 
 pub fn routes(config: &mut web::ServiceConfig) {
     config
@@ -23,8 +20,7 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/devices/{id}", web::delete().to(forget))
         .route("/devices/{id}/decision", web::put().to(decide))
         .route("/devices/{id}/name", web::put().to(rename))
-        .route("/devices/{id}/traits", web::put().to(set_traits))
-        .route("/streams", web::get().to(streams));
+        .route("/devices/{id}/traits", web::put().to(set_traits));
 }
 
 fn told(device: &Device) -> ApiDevice {
@@ -162,21 +158,4 @@ async fn forget(
         return Err(missing());
     }
     Ok(HttpResponse::NoContent().finish())
-}
-
-async fn streams(_: Caller, house: web::Data<House>) -> web::Json<Vec<Stream>> {
-    let running = house.transfers.media();
-    let book = house.devices();
-    let told = running.iter().filter_map(|transfer| {
-        let Load::Media { title, .. } = &transfer.load else { return None };
-        Some(Stream {
-            device: transfer.device,
-            label: book.get(transfer.device)?.label(),
-            title: title.clone(),
-            since_ms: ms(transfer.since),
-            delivered: transfer.delivered(),
-            wanted: transfer.length,
-        })
-    });
-    web::Json(told.collect())
 }

@@ -59,7 +59,7 @@ async fn status(_: Caller, house: web::Data<House>) -> web::Json<Status> {
         waiting: count(Standing::Waiting),
         admitted: count(Standing::Admitted),
         refused: count(Standing::Refused),
-        streams: house.transfers.media().len() as u32,
+        streams: house.streams().count() as u32,
         loaded: house.is_loaded(),
         records: house.records_answer(),
         attention: house.attention(),

@@ -14,6 +14,7 @@ mod openapi;
 mod places;
 mod problem;
 mod session;
+mod streams;
 
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
@@ -94,6 +95,7 @@ pub fn serve(
                     .configure(folders::routes)
                     .configure(catalogue::routes)
                     .configure(devices::routes)
+                    .configure(streams::routes)
                     .configure(live::routes)
                     .configure(media::routes)
                     .route("/openapi.json", web::get().to(openapi::serve))

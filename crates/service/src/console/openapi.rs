@@ -222,7 +222,22 @@ fn rows() -> Vec<Row> {
             Some("DeviceTraits"),
             One(200, "Device"),
         ),
-        (Get, "/streams", "listStreams", "Streams that run", None, Many("Stream")),
+        (
+            Get,
+            "/streams",
+            "listStreams",
+            "Streams that run, and the host beside them",
+            None,
+            One(200, "Streams"),
+        ),
+        (
+            Delete,
+            "/streams/{id}",
+            "endStream",
+            "End a stream; its file is kept from the device for a minute",
+            None,
+            Nothing(204),
+        ),
         (
             Get,
             "/live",
@@ -281,7 +296,9 @@ pub fn document() -> OpenApi {
         Session,
         Setup,
         Status,
-        Stream
+        Stream,
+        HostLoad,
+        Streams
     );
     for (name, schema) in schemas {
         components = components.schema(name, schema);

@@ -38,7 +38,7 @@ impl Asker {
 
     /// Watches the answer to this request until the device has acknowledged it.
     pub fn watch(&self, house: &House, load: Load, length: u64) -> Arc<Transfer> {
-        house.transfers.begin(&self.wire, self.met.device, load, length, house.clock.now())
+        house.transfers.begin(&self.wire, self.met.device, load, length)
     }
 
     /// Notes that an answer of this length proves something once it is delivered.

@@ -91,6 +91,12 @@ impl Plan {
         Plan { status, fields: Vec::new(), body: Body::Nothing }
     }
 
+    fn busy(seconds: u64) -> Plan {
+        let mut plan = Plan::bare(StatusCode::SERVICE_UNAVAILABLE);
+        plan.put(header::RETRY_AFTER, &seconds.to_string());
+        plan
+    }
+
     fn put(&mut self, name: HeaderName, value: &str) {
         // What cannot stand in a field is left out (SEC-17).
         if let Ok(value) = HeaderValue::from_str(value) {
@@ -112,6 +118,12 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
     let Node::Item(item) = &object.node else { return missing() };
     let Some(located) = catalogue.locate(pass, id) else { return missing() };
     let info = present::original_info(item, &asker.met.traits);
+    // A person ended this stream; players come back at once.
+    let now = house.clock.now();
+    let kept_from = house.streams().kept_from(now, asker.met.device, item.serial);
+    if let Some(left) = kept_from {
+        return Plan::busy(left.as_secs() + 1);
+    }
     let headers = &request.headers;
     let mut plan = Plan::bare(StatusCode::OK);
     if let Err(status) = dlna_fields(headers, &info, &mut plan) {
@@ -127,11 +139,7 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
     let opened = match file_body::open(&house.lanes, located).await {
         Ok(opened) => opened,
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return missing(),
-        Err(_) => {
-            let mut busy = Plan::bare(StatusCode::SERVICE_UNAVAILABLE);
-            busy.put(header::RETRY_AFTER, "5");
-            return busy;
-        }
+        Err(_) => return Plan::busy(5),
     };
     let size = opened.metadata.len();
     let validators = Validators::of(&opened.metadata);

@@ -1,0 +1,284 @@
+//! Who receives what: streams as a person means them, put together from the requests that a
+//! player makes for one file.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::time::Duration;
+
+use mostra_protocol::Moment;
+
+use crate::Kind;
+
+/// Seconds of which the bytes are kept one by one.
+pub const HISTORY: usize = 120;
+/// How long a stream goes on without a connection: players close one before they open the next.
+const QUIET: Duration = Duration::from_secs(10);
+/// Seconds over which the rate of now is taken.
+const NOW: usize = 3;
+/// How long a file is kept from a device whose stream of it a person ended; players come back
+/// at once.
+pub const KEPT_FROM: Duration = Duration::from_secs(60);
+
+/// Bytes that a device acknowledged.
+#[derive(Debug, Clone)]
+pub struct Taken<'a> {
+    /// The device's number.
+    pub device: u32,
+    /// The file's serial.
+    pub file: u32,
+    /// Its title.
+    pub title: &'a str,
+    /// Its kind.
+    pub kind: Kind,
+    /// Its bytes.
+    pub size: u64,
+    /// Milliseconds that it plays.
+    pub duration_ms: Option<u64>,
+    /// How many bytes, beyond those told before.
+    pub bytes: u64,
+    /// The place in the file behind the last of them.
+    pub position: u64,
+}
+
+#[derive(Debug, Clone)]
+struct Stream {
+    id: u32,
+    title: String,
+    kind: Kind,
+    size: u64,
+    duration_ms: Option<u64>,
+    since: Moment,
+    last: Moment,
+    delivered: u64,
+    position: u64,
+    /// Bytes by second, the last one being `second`.
+    history: VecDeque<u64>,
+    second: u64,
+}
+
+impl Stream {
+    fn roll(&mut self, now: Moment) {
+        let second = now.as_secs();
+        for _ in 0..(second.saturating_sub(self.second)).min(HISTORY as u64) {
+            self.history.push_back(0);
+        }
+        self.second = self.second.max(second);
+        while self.history.len() > HISTORY {
+            self.history.pop_front();
+        }
+    }
+}
+
+/// A stream as it is now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Running {
+    /// Its number.
+    pub id: u32,
+    /// The device's number.
+    pub device: u32,
+    /// The file's serial.
+    pub file: u32,
+    /// The item's title.
+    pub title: String,
+    /// Its kind.
+    pub kind: Kind,
+    /// The file's bytes.
+    pub size: u64,
+    /// Milliseconds that it plays.
+    pub duration_ms: Option<u64>,
+    /// When it began.
+    pub since: Moment,
+    /// Bytes acknowledged in all.
+    pub delivered: u64,
+    /// The place in the file that it has come to.
+    pub position: u64,
+    /// Bytes a second now, over the last whole seconds.
+    pub rate: u64,
+    /// Bytes a second since it began.
+    pub average: u64,
+    /// Whether it is connected but takes nothing.
+    pub paused: bool,
+    /// Bytes by second, the newest last, without the second that is not over.
+    pub history: Vec<u64>,
+}
+
+/// All streams, by device and file.
+#[derive(Debug, Default)]
+pub struct StreamBook {
+    streams: BTreeMap<(u32, u32), Stream>,
+    open: BTreeSet<(u32, u32)>,
+    ended: HashMap<(u32, u32), Moment>,
+    last_id: u32,
+}
+
+impl StreamBook {
+    /// Notes bytes that a device acknowledged.
+    pub fn take(&mut self, now: Moment, taken: &Taken<'_>) {
+        let key = (taken.device, taken.file);
+        let stream = self.streams.entry(key).or_insert_with(|| {
+            self.last_id += 1;
+            Stream {
+                id: self.last_id,
+                title: taken.title.to_owned(),
+                kind: taken.kind,
+                size: taken.size,
+                duration_ms: taken.duration_ms,
+                since: now,
+                last: now,
+                delivered: 0,
+                position: 0,
+                history: VecDeque::from([0]),
+                second: now.as_secs(),
+            }
+        });
+        stream.roll(now);
+        stream.last = now;
+        stream.delivered += taken.bytes;
+        stream.position = taken.position;
+        if let Some(last) = stream.history.back_mut() {
+            *last += taken.bytes;
+        }
+    }
+
+    /// Notes which files devices have connections for now, and forgets the streams that are
+    /// over.
+    pub fn settle(&mut self, now: Moment, open: BTreeSet<(u32, u32)>) {
+        self.open = open;
+        let open = &self.open;
+        self.streams.retain(|key, stream| {
+            stream.roll(now);
+            open.contains(key) || now.saturating_sub(stream.last) < QUIET
+        });
+        self.ended.retain(|_, until| now < *until);
+    }
+
+    /// How many there are.
+    pub fn count(&self) -> usize {
+        self.streams.len()
+    }
+
+    /// All that run, the oldest first.
+    pub fn running(&self, now: Moment) -> Vec<Running> {
+        let mut all: Vec<Running> =
+            self.streams.iter().map(|(k, s)| self.one(now, *k, s)).collect();
+        all.sort_by_key(|s| s.id);
+        all
+    }
+
+    fn one(&self, now: Moment, key: (u32, u32), stream: &Stream) -> Running {
+        let mut stream = stream.clone();
+        stream.roll(now);
+        let whole = stream.history.len().saturating_sub(1);
+        let history: Vec<u64> = stream.history.iter().take(whole).copied().collect();
+        let recent = &history[history.len().saturating_sub(NOW)..];
+        let rate = match recent.len() {
+            // Not one second is over: what came so far.
+            0 => stream.delivered,
+            n => recent.iter().sum::<u64>() / n as u64,
+        };
+        let lasted = now.saturating_sub(stream.since).as_millis().max(1000) as u64;
+        Running {
+            id: stream.id,
+            device: key.0,
+            file: key.1,
+            title: stream.title,
+            kind: stream.kind,
+            size: stream.size,
+            duration_ms: stream.duration_ms,
+            since: stream.since,
+            delivered: stream.delivered,
+            position: stream.position,
+            rate,
+            average: stream.delivered.saturating_mul(1000) / lasted,
+            paused: rate == 0 && self.open.contains(&key),
+            history,
+        }
+    }
+
+    /// A person ends a stream. Gives the device and the file, which is kept from it for
+    /// [`KEPT_FROM`].
+    pub fn end(&mut self, now: Moment, id: u32) -> Option<(u32, u32)> {
+        let key = self.streams.iter().find(|(_, s)| s.id == id).map(|(key, _)| *key)?;
+        self.streams.remove(&key);
+        self.ended.insert(key, now + KEPT_FROM);
+        Some(key)
+    }
+
+    /// How long a file is still kept from a device, if it is.
+    pub fn kept_from(&self, now: Moment, device: u32, file: u32) -> Option<Duration> {
+        let until = self.ended.get(&(device, file))?;
+        until.checked_sub(now).filter(|left| !left.is_zero())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(seconds: f64) -> Moment {
+        Duration::from_secs_f64(seconds)
+    }
+
+    fn taken(device: u32, bytes: u64, position: u64) -> Taken<'static> {
+        Taken {
+            device,
+            file: 7,
+            title: "Harbour at dawn",
+            kind: Kind::Video,
+            size: 10_000,
+            duration_ms: Some(60_000),
+            bytes,
+            position,
+        }
+    }
+
+    #[test]
+    fn ranges_of_one_player_are_one_stream_and_rates_add_up() {
+        let mut book = StreamBook::default();
+        for n in 0..40u32 {
+            book.take(at(100.0 + f64::from(n) * 0.25), &taken(1, 100, 100 * u64::from(n)));
+            book.settle(at(100.0 + f64::from(n) * 0.25), BTreeSet::from([(1, 7)]));
+        }
+        book.take(at(105.0), &taken(2, 5, 5));
+        let all = book.running(at(110.0));
+        assert_eq!(all.len(), 2);
+        let first = &all[0];
+        assert_eq!((first.delivered, first.position, first.since), (4000, 3900, at(100.0)));
+        assert_eq!((first.rate, first.average, first.paused), (400, 400, false));
+        assert_eq!(first.history, [400; 10]);
+    }
+
+    #[test]
+    fn a_pause_shows_and_a_stream_ends_when_nobody_is_connected() {
+        let mut book = StreamBook::default();
+        book.take(at(10.0), &taken(1, 1000, 1000));
+        book.settle(at(30.0), BTreeSet::from([(1, 7)]));
+        let all = book.running(at(30.0));
+        assert!(all[0].paused && all[0].rate == 0 && all[0].history.len() == 20, "{all:?}");
+        book.settle(at(31.0), BTreeSet::new());
+        assert_eq!(book.count(), 0);
+        book.take(at(40.0), &taken(1, 10, 10));
+        book.settle(at(45.0), BTreeSet::new());
+        assert_eq!(book.count(), 1, "between two requests it goes on");
+        assert_ne!(book.running(at(45.0))[0].id, all[0].id, "numbers are not used again");
+    }
+
+    #[test]
+    fn an_ended_stream_does_not_come_back_at_once() {
+        let mut book = StreamBook::default();
+        book.take(at(10.0), &taken(1, 1000, 1000));
+        let id = book.running(at(10.0))[0].id;
+        assert_eq!(book.end(at(11.0), id), Some((1, 7)));
+        assert_eq!(book.end(at(11.0), id), None);
+        assert_eq!(book.kept_from(at(12.0), 1, 7), Some(Duration::from_secs(59)));
+        assert_eq!(book.kept_from(at(12.0), 2, 7), None);
+        assert_eq!(book.kept_from(at(72.0), 1, 7), None);
+    }
+
+    #[test]
+    fn history_is_bounded() {
+        let mut book = StreamBook::default();
+        book.take(at(1.0), &taken(1, 1, 1));
+        book.settle(at(1e7), BTreeSet::from([(1, 7)]));
+        assert!(book.running(at(1e7))[0].history.len() < HISTORY);
+    }
+}
