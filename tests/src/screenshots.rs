@@ -2,12 +2,13 @@
 //!
 //! Pages by headless Chromium at 1280x800, terminal output in a terminal window under Xvfb.
 
+use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use mostra_tests::browser::Browser;
-use mostra_tests::{top, until};
+use mostra_tests::{raw, top, until};
 
 fn main() {
     let target = top().join("docs/screenshots");
@@ -16,6 +17,33 @@ fn main() {
         tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime");
     runtime.block_on(pages(&target));
     terminals(&target);
+}
+
+/// A television that plays a film from the demo house at the pace of a film, for half a minute.
+fn play() -> std::thread::JoinHandle<()> {
+    let listed = Command::new(top().join(".mostra/demo/mostra"))
+        .args(["--json", "catalogue", "list", "video-all"])
+        .output()
+        .expect("the demo's client");
+    let listed: serde_json::Value = serde_json::from_slice(&listed.stdout).expect("JSON");
+    let objects = listed["objects"].as_array().expect("a list");
+    let film = objects.iter().find(|o| o["title"] == "Harbour at dawn").expect("the film");
+    let path = format!("/media/{}.mp4", film["id"].as_str().expect("an id"));
+    std::thread::spawn(move || {
+        let server = "127.0.0.1:7740";
+        let mut stream = raw::connect_with("127.0.0.11", server, Some(4096)).expect("connected");
+        let request = format!("GET {path} HTTP/1.1\r\nHost: {server}\r\n\r\n");
+        stream.write_all(request.as_bytes()).expect("asked");
+        raw::read_answer(&mut stream, false).expect("a head");
+        for n in 0..300usize {
+            // Scenes differ.
+            let mut some = vec![0; 2500 + (n * n / 40) % 5000];
+            if stream.read_exact(&mut some).is_err() {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(100));
+        }
+    })
 }
 
 fn mostra(arguments: &[&str]) {
@@ -105,6 +133,12 @@ async fn pages(target: &Path) {
     browser.go("/settings").await;
     browser.sees("Stations").await;
     browser.picture(&target.join("settings.png")).await;
+    let player = play();
+    browser.go("/").await;
+    browser.sees("Processors").await;
+    tokio::time::sleep(Duration::from_secs(24)).await;
+    browser.picture(&target.join("streams.png")).await;
+    player.join().expect("the player");
     browser.size(390, 844).await;
     browser.go("/").await;
     browser.sees("skipped ahead Harbour at dawn").await;
@@ -140,6 +174,8 @@ async fn scanning(browser: &Browser, target: &Path) {
 }
 
 fn terminals(target: &Path) {
+    let player = play();
+    std::thread::sleep(Duration::from_secs(15));
     let display = ":97";
     let mut server = Command::new("Xvfb")
         .args([display, "-screen", "0", "1280x800x24"])
@@ -149,6 +185,8 @@ fn terminals(target: &Path) {
     until(30, "the display", || Path::new("/tmp/.X11-unix/X97").exists().then_some(()));
     let client = ".mostra/demo/mostra";
     for (name, lines) in [
+        // Through a pipe it is drawn once, as it stands on a terminal.
+        ("client-stream", format!("{client} stream list; {client} stream watch | cat")),
         (
             "client-house",
             format!(
@@ -167,6 +205,7 @@ fn terminals(target: &Path) {
     ] {
         terminal(display, &target.join(format!("{name}.png")), &lines);
     }
+    player.join().expect("the player");
     let _ = server.kill();
     let _ = server.wait();
 }

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { call, type Stream, type Streams } from "../api/client";
 import { useChange } from "../api/queries";
 import { Button, Confirm, Trouble } from "./basics";
-import { bytes, clock } from "./words";
+import { bytes } from "./words";
 
 /** Seconds that a plot shows. */
 const SECONDS = 120;
@@ -47,7 +47,7 @@ function One({ stream }: { stream: Stream }) {
         <div className="min-w-0">
           <p className="font-bold break-words">{stream.title}</p>
           <p className="text-sm text-soft">
-            {stream.label} · since {clock(stream.since_ms)}
+            {stream.label} · since {new Date(stream.since_ms).toLocaleTimeString("en-GB")}
           </p>
         </div>
         <Button onClick={() => setEnding(true)}>End</Button>
