@@ -9,6 +9,7 @@ mod demo;
 mod drives;
 mod folders;
 mod hardware;
+mod interfaces;
 mod living;
 mod proof;
 mod recovery;

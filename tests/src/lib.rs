@@ -6,6 +6,7 @@
 pub mod browser;
 pub mod drive;
 pub mod raw;
+pub mod wires;
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -189,7 +190,15 @@ impl House {
     /// # Panics
     /// When it does not.
     pub fn start(&self) -> Running {
-        let mut running = self.launch();
+        self.start_with(&[])
+    }
+
+    /// The same with further flags.
+    ///
+    /// # Panics
+    /// When it does not.
+    pub fn start_with(&self, flags: &[&str]) -> Running {
+        let mut running = self.launch_with(flags);
         let end = Instant::now() + Duration::from_secs(60);
         while !raw::get("127.0.0.1:7641", "/api/v1/setup").is_ok_and(|a| a.status == 200) {
             let ended = running.0.try_wait().expect("wait");
@@ -209,17 +218,26 @@ impl House {
     /// # Panics
     /// When it cannot be started.
     pub fn launch(&self) -> Running {
+        self.launch_with(&[])
+    }
+
+    fn launch_with(&self, flags: &[&str]) -> Running {
         let log = std::fs::OpenOptions::new()
             .create(true)
             .append(true)
             .open(self.data.path().join("mostrad.log"))
             .expect("a log");
-        Running(self.service_command().stderr(log).spawn().expect("mostrad starts"))
+        Running(self.service_command().args(flags).stderr(log).spawn().expect("mostrad starts"))
     }
 
     /// Starts the service, sets the password, and signs the client in.
     pub fn begin(&self) -> Running {
-        let running = self.start();
+        self.begin_with(&[])
+    }
+
+    /// The same with further flags.
+    pub fn begin_with(&self, flags: &[&str]) -> Running {
+        let running = self.start_with(flags);
         std::fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
         let file = self.data.path().join("password");
         self.mostra(&["login", "--password-file", file.to_str().expect("text")]);

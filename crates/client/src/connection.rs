@@ -98,6 +98,11 @@ impl Connection {
         self.send::<()>(Method::DELETE, path, None).await.map(drop)
     }
 
+    /// Has something done.
+    pub async fn act(&self, path: &str) -> Result<(), Failure> {
+        self.send::<()>(Method::POST, path, None).await.map(drop)
+    }
+
     async fn json<T: DeserializeOwned>(&self, answer: reqwest::Response) -> Result<T, Failure> {
         answer.json().await.map_err(|e| {
             Failure::new(

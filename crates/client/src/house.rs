@@ -10,7 +10,7 @@ use mostra_api::{
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
-use crate::output::{Output, count, table, time};
+use crate::output::{Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
 pub enum Verb {
@@ -18,6 +18,14 @@ pub enum Verb {
     Name {
         /// The new name, as televisions will show it
         name: Option<String>,
+    },
+    /// Announce the server now, for players that do not search
+    Announce,
+    /// Appear as a new server: the last resort for players that keep old listings
+    Renew {
+        /// Do not ask
+        #[arg(long)]
+        yes: bool,
     },
     /// Show the rule for devices never met before, or change it
     Doorway {
@@ -75,6 +83,24 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
         }
         Verb::Name { name } => {
             change(connection, output, HouseChange { name, ..HouseChange::default() }).await
+        }
+        Verb::Announce => {
+            connection.act("/house/announcement").await?;
+            output.print(&true, |_| "The server is announced on all interfaces.".into())
+        }
+        Verb::Renew { yes } => {
+            let costs =
+                "Players forget this server with their places and favourites and find a new one.";
+            if !yes && !sure(&format!("{costs} Go on?")) {
+                return Err(Failure::new(
+                    "nothing was changed",
+                    "Say --yes to go on without being asked.",
+                ));
+            }
+            connection.act("/house/renewal").await?;
+            output.print(&true, |_| {
+                "The server appears as a new one now. Devices keep their standing here.".into()
+            })
         }
         Verb::Doorway { doorway: None } => {
             let house: House = connection.get("/house").await?;

@@ -11,6 +11,7 @@ use mostra_protocol::wire::{SSDP_GROUP, SSDP_PORT};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
+use tokio::task::AbortHandle;
 
 use crate::house::{House, Topic};
 use crate::interfaces::Served;
@@ -21,6 +22,14 @@ use crate::sightings::Fact;
 pub enum Command {
     /// The house is somebody new: leave and come back.
     Identity(Identity),
+    /// An interface came up, and its listener answers (SSDP-20).
+    Up(Served),
+    /// An interface went away (SSDP-27).
+    Down(Served),
+    /// An interface has another address (SSDP-25).
+    Moved(Served, Identity),
+    /// Announce beside the usual times (IOP-9).
+    Announce,
     /// Say byebye and end.
     Stop,
 }
@@ -33,6 +42,39 @@ struct Ears {
     own: UdpSocket,
 }
 
+/// An interface that is listened to, until this is dropped.
+struct Listening {
+    ears: Arc<Ears>,
+    tasks: [AbortHandle; 2],
+}
+
+impl Listening {
+    /// Opens the sockets of an interface; notes why, where that fails.
+    fn open(house: &House, served: &Served, heard: &mpsc::Sender<Arrival>) -> Option<Listening> {
+        match open(served) {
+            Ok((group, own)) => {
+                note_problem(house, served, None);
+                tracing::info!("announcing on {} ({})", served.name, served.address);
+                let ears = Arc::new(Ears { served: served.clone(), group, own });
+                let tasks = [true, false].map(|multicast| {
+                    tokio::spawn(listen(ears.clone(), multicast, heard.clone())).abort_handle()
+                });
+                Some(Listening { ears, tasks })
+            }
+            Err(error) => {
+                note_problem(house, served, Some(error.to_string()));
+                None
+            }
+        }
+    }
+}
+
+impl Drop for Listening {
+    fn drop(&mut self) {
+        self.tasks.iter().for_each(AbortHandle::abort);
+    }
+}
+
 /// How often a socket that could not be opened is tried again (SSDP-2).
 const RETRY: Duration = Duration::from_secs(30);
 
@@ -43,8 +85,8 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
     let mut machine = Announcer::new(house.identity(), Tuning::default(), seed, clock.now());
     let (heard_in, mut heard) = mpsc::channel::<Arrival>(1024);
     let port = house.device_port.load(std::sync::atomic::Ordering::Relaxed);
-    let mut ears: Vec<Arc<Ears>> = Vec::new();
-    let mut missing: Vec<Served> = house.served.clone();
+    let mut ears: Vec<Listening> = Vec::new();
+    let mut missing: Vec<Served> = house.served().to_vec();
     let mut retry = tokio::time::interval(RETRY);
     loop {
         let due = machine.next_deadline().map(|at| clock.instant(at));
@@ -56,22 +98,13 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
         };
         tokio::select! {
             _ = retry.tick() => {
-                missing.retain(|served| match open(served) {
-                    Ok((group, own)) => {
-                        note_problem(&house, served, None);
-                        let pair = Arc::new(Ears { served: served.clone(), group, own });
-                        for multicast in [true, false] {
-                            tokio::spawn(listen(pair.clone(), multicast, heard_in.clone()));
-                        }
+                missing.retain(|served| match Listening::open(&house, served, &heard_in) {
+                    Some(listening) => {
                         machine.link_up(clock.now(), served.link(port));
-                        tracing::info!("announcing on {} ({})", served.name, served.address);
-                        ears.push(pair);
+                        ears.push(listening);
                         false
                     }
-                    Err(error) => {
-                        note_problem(&house, served, Some(error.to_string()));
-                        true
-                    }
+                    None => true,
                 });
             }
             () = wait => {}
@@ -88,6 +121,32 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
             }
             command = commands.recv() => match command {
                 Some(Command::Identity(identity)) => machine.change_identity(clock.now(), identity),
+                Some(Command::Announce) => machine.announce(clock.now()),
+                Some(Command::Up(served)) => {
+                    missing.push(served);
+                    retry.reset_immediately();
+                }
+                Some(Command::Down(served)) => {
+                    missing.retain(|s| s.index != served.index);
+                    ears.retain(|e| e.ears.served.index != served.index);
+                    machine.link_down(served.index);
+                    note_problem(&house, &served, None);
+                }
+                Some(Command::Moved(served, identity)) => {
+                    missing.retain(|s| s.index != served.index);
+                    ears.retain(|e| e.ears.served.index != served.index);
+                    match Listening::open(&house, &served, &heard_in) {
+                        Some(listening) => {
+                            ears.push(listening);
+                            machine.link_moved(clock.now(), served.link(port), identity);
+                        }
+                        None => {
+                            machine.link_down(served.index);
+                            machine.change_identity(clock.now(), identity);
+                            missing.push(served);
+                        }
+                    }
+                }
                 Some(Command::Stop) | None => break,
             },
         }
@@ -145,6 +204,7 @@ fn sighted(house: &House, from: SocketAddrV4, heard: Heard) {
         // A search that is not for us says nothing about us; an announcement does.
         Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
         Heard::Announcement { .. } => (Fact::Announced, None),
+        Heard::SameServer { source } => return house.note_twin(source, "UDN"),
     };
     if let Some(met) = house.meet(*from.ip(), user_agent.as_deref(), &|_| false) {
         house.sightings.note(met.device, house.clock.now(), fact);
@@ -178,8 +238,12 @@ async fn listen(ears: Arc<Ears>, multicast: bool, heard: mpsc::Sender<Arrival>) 
     }
 }
 
-async fn send(ears: &[Arc<Ears>], datagram: Datagram) {
-    let Some(pair) = ears.iter().find(|e| e.served.index == datagram.link) else { return };
+async fn send(ears: &[Listening], datagram: Datagram) {
+    let Some(Listening { ears: pair, .. }) =
+        ears.iter().find(|e| e.ears.served.index == datagram.link)
+    else {
+        return;
+    };
     if let Err(error) = pair.own.send_to(&datagram.data, SocketAddr::V4(datagram.to)).await {
         tracing::debug!("sending on {} to {}: {error}", pair.served.name, datagram.to);
     }

@@ -1,6 +1,6 @@
 //! The house: everything the listeners and tasks share.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
@@ -114,7 +114,7 @@ pub struct House {
     /// The records.
     pub records: Records,
     /// Where devices reach us.
-    pub served: Vec<Served>,
+    served: ArcSwap<Vec<Served>>,
     /// The device listener's port as bound.
     pub device_port: AtomicU16,
     /// Eventing.
@@ -146,6 +146,8 @@ pub struct House {
     devices: Mutex<DeviceBook>,
     streams: Mutex<StreamBook>,
     discovery: mpsc::UnboundedSender<discovery::Command>,
+    /// Other servers that have our name or UDN.
+    twins: Mutex<BTreeSet<(Ipv4Addr, &'static str)>>,
     live: broadcast::Sender<Topic>,
     boot_id: AtomicU32,
     loaded: watch::Sender<bool>,
@@ -193,7 +195,7 @@ impl House {
             clock,
             config,
             records,
-            served,
+            served: ArcSwap::from_pointee(served),
             device_port: AtomicU16::new(device_port),
             publisher: Mutex::default(),
             events_due: Notify::new(),
@@ -217,6 +219,7 @@ impl House {
             streams: Mutex::default(),
             host_load: HostLoad::default(),
             discovery,
+            twins: Mutex::default(),
             live: broadcast::channel(256).0,
             boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
             loaded: watch::channel(false).0,
@@ -239,6 +242,59 @@ impl House {
     /// The book of devices.
     pub fn devices(&self) -> MutexGuard<'_, DeviceBook> {
         self.devices.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Where devices reach us now.
+    pub fn served(&self) -> Arc<Vec<Served>> {
+        self.served.load_full()
+    }
+
+    /// Devices reach us elsewhere from now on.
+    pub fn set_served(&self, served: Vec<Served>) {
+        self.served.store(Arc::new(served));
+        self.tell(Topic::House);
+    }
+
+    /// Tells discovery something.
+    pub fn tell_discovery(&self, command: discovery::Command) {
+        let _ = self.discovery.send(command);
+    }
+
+    /// Who the house is from now on: the same with a greater boot id (SSDP-25).
+    ///
+    /// # Errors
+    /// [`StoreError`] when the boot id could not be reserved.
+    pub async fn identity_anew(&self) -> Result<Identity, StoreError> {
+        let boot_id = self.records.reserve(Counter::Boot, 1).await?;
+        self.boot_id.store(boot_id & 0x7fff_ffff, Ordering::Relaxed);
+        Ok(self.identity())
+    }
+
+    /// Appears as a new server, durably: players forget all that they keep of the old one
+    /// (IOP-8).
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn appear_as_new(&self) -> Result<(), StoreError> {
+        let udn = format!("uuid:{}", random_uuid());
+        self.records.set_setting("udn", &udn).await?;
+        self.settings.write().unwrap_or_else(PoisonError::into_inner).udn = udn;
+        self.twins.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        let identity = self.identity_anew().await?;
+        self.tell_discovery(discovery::Command::Identity(identity));
+        self.tell(Topic::House);
+        Ok(())
+    }
+
+    /// Another server on the network is taken for this one; `what` says by what.
+    pub fn note_twin(&self, address: Ipv4Addr, what: &'static str) {
+        let mut twins = self.twins.lock().unwrap_or_else(PoisonError::into_inner);
+        // Bounded, whatever is sent (SEC-12).
+        if twins.len() < 16 && twins.insert((address, what)) {
+            drop(twins);
+            tracing::warn!("another server, at {address}, has this one's {what}");
+            self.tell(Topic::House);
+        }
     }
 
     /// The book of streams.
@@ -589,6 +645,11 @@ impl House {
                 "{dropped} sightings were dropped under load; proof may be incomplete."
             ));
         }
+        let twins = self.twins.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        list.extend(twins.iter().map(|(address, what)| match *what {
+            "UDN" => format!("Another server, at {address}, announces itself under this one's UDN: devices take the two for one. Was this data directory copied? `mostra house renew` makes this one a new server."),
+            _ => format!("Another server, at {address}, has the same name. Give this one another, so that people can tell them apart."),
+        }));
         let problems = self.discovery_problems.lock().unwrap_or_else(PoisonError::into_inner);
         list.extend(
             problems

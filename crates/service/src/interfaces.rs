@@ -27,16 +27,17 @@ impl Served {
     }
 }
 
-/// Chooses from the host's interfaces, one address for each.
+/// Those of the host's interfaces that are to be served and are up, one address for each.
 ///
 /// # Errors
-/// [`Trouble`] for a name or address that the host does not have, or when there is none at all.
-pub fn choose(wanted: &Interfaces) -> Result<Vec<Served>, Trouble> {
-    let all = if_addrs::get_if_addrs().map_err(|e| {
-        Trouble::new(format!("the host's interfaces cannot be listed: {e}"), "Check the system.")
-    })?;
+/// Those of the system.
+pub fn present(wanted: &Interfaces) -> std::io::Result<Vec<Served>> {
+    Ok(pick(wanted, &if_addrs::get_if_addrs()?))
+}
+
+fn pick(wanted: &Interfaces, all: &[if_addrs::Interface]) -> Vec<Served> {
     let mut served: Vec<Served> = Vec::new();
-    for interface in &all {
+    for interface in all.iter().filter(|i| i.is_oper_up()) {
         let (IpAddr::V4(address), if_addrs::IfAddr::V4(details)) =
             (interface.ip(), &interface.addr)
         else {
@@ -57,6 +58,18 @@ pub fn choose(wanted: &Interfaces) -> Result<Vec<Served>, Trouble> {
             served.push(Served { name: interface.name.clone(), index, address, prefix });
         }
     }
+    served
+}
+
+/// Chooses from the host's interfaces at start.
+///
+/// # Errors
+/// [`Trouble`] for a name or address that the host does not have, or when there is none at all.
+pub fn choose(wanted: &Interfaces) -> Result<Vec<Served>, Trouble> {
+    let all = if_addrs::get_if_addrs().map_err(|e| {
+        Trouble::new(format!("the host's interfaces cannot be listed: {e}"), "Check the system.")
+    })?;
+    let served = pick(wanted, &all);
     let names: Vec<String> = all.iter().map(|i| format!("{} ({})", i.name, i.ip())).collect();
     let here = format!("This host has: {}.", names.join(", "));
     if let Interfaces::Listed(list) = wanted {

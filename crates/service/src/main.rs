@@ -13,6 +13,7 @@ mod host_load;
 mod house;
 mod interfaces;
 mod lanes;
+mod links;
 mod logging;
 mod memory;
 mod neighbours;
@@ -38,6 +39,7 @@ use clock::Clock;
 use config::{Config, Flags};
 use console::{ConsoleDoor, Side};
 use house::House;
+use links::Links;
 use sightings::Sightings;
 use trouble::Trouble;
 
@@ -88,7 +90,7 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     for interface in &served {
         let listener = device::bind(interface.address, device_port)?;
         device_port = listener.local_addr().map_or(device_port, |a| a.port());
-        listeners.push(listener);
+        listeners.push((interface.clone(), listener));
     }
     let console_listener = console::bind(config.console_port)?;
     let console_address =
@@ -106,9 +108,10 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
 
     let broken =
         |e: std::io::Error| Trouble::new(format!("a listener failed: {e}"), "Check the log.");
-    let devices = device::serve(house.clone(), listeners).map_err(broken)?;
-    let devices_handle = devices.handle();
-    tokio::spawn(devices);
+    let mut links = Links::new(house.clone());
+    for (served, listener) in listeners {
+        links.serve(served, listener).map_err(broken)?;
+    }
     let door = Arc::new(ConsoleDoor::default());
     let console_handle =
         console::serve(house.clone(), door.clone(), console_listener, Side::Loopback, None)
@@ -120,11 +123,14 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     tokio::spawn(load(house.clone()));
     door.restore(&house).await;
     tracing::info!("the console is at http://{console_address}");
-    for interface in &house.served {
+    for interface in house.served().iter() {
         tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
     }
 
-    stop_asked().await;
+    tokio::select! {
+        () = stop_asked() => {}
+        () = links.keep() => {}
+    }
     tracing::info!("stopping");
     // Byebye goes out while the listener still answers (SSDP-22).
     let _ = to_discovery.send(discovery::Command::Stop);
@@ -132,7 +138,7 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     house.stop();
     door.close().await;
     let quickly = Duration::from_secs(2);
-    let _ = tokio::time::timeout(quickly, devices_handle.stop(false)).await;
+    let _ = tokio::time::timeout(quickly, links.close()).await;
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
     let _ = tokio::time::timeout(quickly, noting).await;
     tracing::info!("stopped");

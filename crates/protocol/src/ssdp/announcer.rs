@@ -98,6 +98,11 @@ pub enum Heard {
         /// Where their description is.
         location: Option<String>,
     },
+    /// Somebody else announces itself under our own UDN.
+    SameServer {
+        /// Their address.
+        source: Ipv4Addr,
+    },
 }
 
 /// Most answers that may be waiting at once (SSDP-40).
@@ -208,6 +213,13 @@ impl Announcer {
         self.farewell_then_announce(now, farewell);
     }
 
+    /// A link has another address: leave, and come back as `identity`, whose boot id is greater,
+    /// here under the new address and on all others (SSDP-25).
+    pub fn link_moved(&mut self, now: Moment, link: Link, identity: Identity) {
+        self.links.insert(link.id, (link, now));
+        self.change_identity(now, identity);
+    }
+
     /// Announces now, beside the period's own times.
     pub fn announce(&mut self, now: Moment) {
         for link in self.links.keys().copied().collect::<Vec<_>>() {
@@ -263,7 +275,12 @@ impl Announcer {
                     .get(..self.identity.udn.len())
                     .is_some_and(|u| u.eq_ignore_ascii_case(&self.identity.udn));
                 let leaving = kind == "ssdp:byebye";
-                (!own).then_some(Heard::Announcement { usn, leaving, location })
+                if !own {
+                    return Some(Heard::Announcement { usn, leaving, location });
+                }
+                // Ours come back to us, on every interface of the same wire.
+                let from_us = self.links.values().any(|(link, _)| link.address == source);
+                (!from_us && !leaving).then_some(Heard::SameServer { source })
             }
             Message::Answer { .. } => None,
         }

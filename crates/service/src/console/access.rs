@@ -66,7 +66,7 @@ impl ConsoleDoor {
         if opened.is_some() {
             return Ok(());
         }
-        let ips: Vec<IpAddr> = house.served.iter().map(|s| s.address.into()).collect();
+        let ips: Vec<IpAddr> = house.served().iter().map(|s| s.address.into()).collect();
         let certificate = certificate::load(&house.config.data, &ips)?;
         let mut handles = Vec::new();
         let mut addresses = Vec::new();

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
-use actix_web::web;
+use actix_web::{HttpResponse, web};
 use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
 use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
@@ -21,6 +21,8 @@ pub fn routes(config: &mut web::ServiceConfig) {
         .route("/status", web::get().to(status))
         .route("/house", web::get().to(show))
         .route("/house", web::patch().to(change))
+        .route("/house/announcement", web::post().to(announce))
+        .route("/house/renewal", web::post().to(renew))
         .route("/config", web::get().to(configuration));
 }
 
@@ -38,12 +40,25 @@ fn told(house: &House) -> ApiHouse {
     }
 }
 
+/// Announces the server now.
+async fn announce(_: Caller, house: web::Data<House>) -> HttpResponse {
+    house.tell_discovery(crate::discovery::Command::Announce);
+    HttpResponse::NoContent().finish()
+}
+
+/// Appears as a new server.
+async fn renew(_: Caller, house: web::Data<House>) -> Result<HttpResponse, Failure> {
+    house.appear_as_new().await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
 async fn status(_: Caller, house: web::Data<House>) -> web::Json<Status> {
     let catalogue = house.catalogue();
     let count = |standing| house.devices().iter().filter(|d| d.standing == standing).count() as u32;
     let problems = house.discovery_problems.lock().unwrap_or_else(PoisonError::into_inner).clone();
     let port = house.device_port.load(Ordering::Relaxed);
-    let interfaces = house.served.iter().map(|s| Interface {
+    let served = house.served();
+    let interfaces = served.iter().map(|s| Interface {
         name: s.name.clone(),
         address: format!("{}:{port}", s.address),
         discovery_problem: problems.get(&s.name).cloned(),

@@ -54,6 +54,15 @@ fn rows() -> Vec<Row> {
             Some("HouseChange"),
             One(200, "House"),
         ),
+        (Post, "/house/announcement", "announce", "Announce the server now", None, Nothing(204)),
+        (
+            Post,
+            "/house/renewal",
+            "renewServer",
+            "Appear as a new server: players forget what they keep of the old one",
+            None,
+            Nothing(204),
+        ),
         (
             Get,
             "/config",

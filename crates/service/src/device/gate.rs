@@ -121,8 +121,8 @@ pub fn admit(
     }
     let refused = StatusCode::FORBIDDEN;
     // The address the connection really came from, inside the subnet it arrived in (SEC-3).
-    let served =
-        house.served.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
+    let all = house.served();
+    let served = all.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
     if !served.link(0).holds(*connection.peer.ip()) {
         return Err(refused);
     }

@@ -86,40 +86,37 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, Trouble> {
         .map_err(|e| crate::console::port_trouble("device listener", "--device-port", place, &e))
 }
 
-/// Serves devices on these listeners.
+/// Serves devices on a listener.
 ///
 /// # Errors
 /// Those of the server.
-pub fn serve(house: Arc<House>, listeners: Vec<TcpListener>) -> std::io::Result<Server> {
-    let mut server = Server::build()
+pub fn serve(house: Arc<House>, listener: TcpListener) -> std::io::Result<Server> {
+    let server = Server::build()
         .workers(2)
         .max_concurrent_connections(CONNECTIONS)
         .disable_signals()
         .shutdown_timeout(1);
-    for listener in listeners {
-        let house = house.clone();
-        server = server.listen("devices", listener, move || {
-            let data = web::Data::from(house.clone());
-            let app = App::new()
-                .app_data(data)
-                .app_data(web::PayloadConfig::new(256 << 10))
-                .wrap(from_fn(gate::pass_through))
-                // Some players double slashes (HTTP-8).
-                .wrap(NormalizePath::new(TrailingSlash::MergeOnly))
-                .configure(about::routes)
-                .configure(control::routes)
-                .configure(subscribe::routes)
-                .configure(media::routes)
-                .configure(pictures::routes);
-            let http = HttpService::build()
-                .keep_alive(KEEP_ALIVE)
-                .client_request_timeout(HEAD_TIME)
-                .on_connect_ext(remember)
-                .finish(map_config(app.into_factory(), |()| AppConfig::default()))
-                .tcp();
-            straight::first(house.clone(), http)
-        })?;
-    }
+    let server = server.listen("devices", listener, move || {
+        let data = web::Data::from(house.clone());
+        let app = App::new()
+            .app_data(data)
+            .app_data(web::PayloadConfig::new(256 << 10))
+            .wrap(from_fn(gate::pass_through))
+            // Some players double slashes (HTTP-8).
+            .wrap(NormalizePath::new(TrailingSlash::MergeOnly))
+            .configure(about::routes)
+            .configure(control::routes)
+            .configure(subscribe::routes)
+            .configure(media::routes)
+            .configure(pictures::routes);
+        let http = HttpService::build()
+            .keep_alive(KEEP_ALIVE)
+            .client_request_timeout(HEAD_TIME)
+            .on_connect_ext(remember)
+            .finish(map_config(app.into_factory(), |()| AppConfig::default()))
+            .tcp();
+        straight::first(house.clone(), http)
+    })?;
     Ok(server.run())
 }
 

@@ -96,7 +96,7 @@ fn initial(service: Service, house: &House, asker: &Asker) -> Vec<(&'static str,
 
 fn own_addresses(house: &House) -> Vec<SocketAddrV4> {
     let port = house.device_port.load(std::sync::atomic::Ordering::Relaxed);
-    house.served.iter().map(|s| SocketAddrV4::new(s.address, port)).collect()
+    house.served().iter().map(|s| SocketAddrV4::new(s.address, port)).collect()
 }
 
 fn status_only(status: u16) -> HttpResponse {

@@ -1,0 +1,166 @@
+//! Interfaces that come, go and change their address; several of them; lossy wires between.
+
+use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
+use std::time::{Duration, Instant};
+
+use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::{House, Running, in_a_house, until};
+
+const GROUP: Ipv4Addr = Ipv4Addr::new(239, 255, 255, 250);
+
+/// A listener at the group in a namespace, on its only interface.
+fn ear(place: &Namespace, address: Ipv4Addr) -> UdpSocket {
+    place.inside(move || {
+        let socket =
+            socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
+        socket.set_reuse_address(true).unwrap();
+        socket.bind(&SocketAddrV4::new(GROUP, 1900).into()).unwrap();
+        socket.join_multicast_v4(&GROUP, &address).unwrap();
+        let socket: UdpSocket = socket.into();
+        socket.set_read_timeout(Some(Duration::from_millis(200))).unwrap();
+        socket
+    })
+}
+
+/// What was sent so far is not waited for.
+fn drain(ear: &UdpSocket) {
+    while ear.recv_from(&mut [0; 2048]).is_ok() {}
+}
+
+/// Hears announcements until one fits; gives it and how long that took.
+fn hear(
+    ear: &UdpSocket,
+    seconds: u64,
+    what: &str,
+    fits: impl Fn(&str) -> bool,
+) -> (String, Duration) {
+    let begin = Instant::now();
+    let mut buffer = [0; 2048];
+    let text = until(seconds, what, || {
+        let (length, _) = ear.recv_from(&mut buffer).ok()?;
+        let text = String::from_utf8_lossy(&buffer[..length]).into_owned();
+        fits(&text).then_some(text)
+    });
+    (text, begin.elapsed())
+}
+
+fn alive_at(address: &str) -> impl Fn(&str) -> bool {
+    let location = format!("LOCATION: http://{address}:7640/");
+    move |text| text.contains("NTS: ssdp:alive") && text.contains(&location)
+}
+
+fn number(text: &str, field: &str) -> u64 {
+    let line = text.lines().find(|l| l.starts_with(field)).unwrap_or_else(|| panic!("{text}"));
+    line.split_once(':').unwrap().1.trim().parse().unwrap()
+}
+
+fn serve(house: &House, interfaces: &str) -> Running {
+    house.begin_with(&["--interfaces", interfaces])
+}
+
+#[test]
+fn each_interface_announces_its_own_address_and_changes_are_followed() {
+    in_a_house(|house| {
+        let (left, right) = (Namespace::new("left"), Namespace::new("right"));
+        for (n, (place, near)) in [(&left, "lan0"), (&right, "lan1")].into_iter().enumerate() {
+            ip(&format!("link add {near} type veth peer name far0 netns {}", place.name()));
+            ip(&format!("addr add 10.77.{n}.1/24 dev {near}"));
+            ip(&format!("link set {near} up"));
+            place.ip(&format!("addr add 10.77.{n}.14/24 dev far0"));
+            place.ip("link set far0 up");
+        }
+        let ears =
+            [ear(&left, "10.77.0.14".parse().unwrap()), ear(&right, "10.77.1.14".parse().unwrap())];
+        let _service = serve(&house, "auto");
+        let mut boots = Vec::new();
+        for (n, ear) in ears.iter().enumerate() {
+            let (alive, _) = hear(ear, 10, "alive", |t| t.contains("NTS: ssdp:alive"));
+            assert!(alive_at(&format!("10.77.{n}.1"))(&alive), "its own LOCATION: {alive}");
+            boots.push(number(&alive, "BOOTID.UPNP.ORG"));
+        }
+        assert_eq!(boots[0], boots[1], "the same on all interfaces");
+        assert_eq!(left.get("http://10.77.0.1:7640/about/device.xml"), "200");
+        assert_eq!(right.get("http://10.77.1.1:7640/about/device.xml"), "200");
+
+        // An address changes: byebye, then alive there with a greater BOOTID, and on the other
+        // interface as well (SSDP-25), all within 5 s.
+        ip("addr del 10.77.0.1/24 dev lan0");
+        ip("addr add 10.77.0.9/24 dev lan0");
+        let (_, leaving) = hear(&ears[0], 10, "byebye", |t| t.contains("ssdp:byebye"));
+        let (alive, coming) = hear(&ears[0], 10, "alive", alive_at("10.77.0.9"));
+        assert!(leaving + coming < Duration::from_secs(5), "{leaving:?} {coming:?}");
+        let boot = number(&alive, "BOOTID.UPNP.ORG");
+        assert!(boot > boots[0]);
+        let again = |t: &str| alive_at("10.77.1.1")(t) && number(t, "BOOTID.UPNP.ORG") == boot;
+        hear(&ears[1], 5, "alive on the other", again);
+        assert_eq!(left.get("http://10.77.0.9:7640/about/device.xml"), "200");
+
+        // One goes away: the other stays as it is.
+        ip("link set lan1 down");
+        until(5, "the link to be gone", || {
+            (house.json(&["status"])["interfaces"].as_array().unwrap().len() == 1).then_some(())
+        });
+        assert_eq!(left.get("http://10.77.0.9:7640/about/device.xml"), "200");
+        // And comes back.
+        drain(&ears[1]);
+        ip("link set lan1 up");
+        let (_, took) = hear(&ears[1], 10, "alive", alive_at("10.77.1.1"));
+        assert!(took < Duration::from_secs(5), "{took:?}");
+        assert_eq!(right.get("http://10.77.1.1:7640/about/device.xml"), "200");
+
+        // A new one comes.
+        let third = Namespace::new("third");
+        ip(&format!("link add lan2 type veth peer name far0 netns {}", third.name()));
+        third.ip("addr add 10.77.2.14/24 dev far0");
+        third.ip("link set far0 up");
+        let third_ear = ear(&third, "10.77.2.14".parse().unwrap());
+        ip("addr add 10.77.2.1/24 dev lan2");
+        ip("link set lan2 up");
+        let (_, took) = hear(&third_ear, 10, "alive", alive_at("10.77.2.1"));
+        assert!(took < Duration::from_secs(5), "{took:?}");
+
+        // A source that is not of the interface's subnet is refused (SEC-3).
+        third.ip("addr add 10.99.0.14/24 dev far0");
+        third.ip("route add 10.77.2.0/24 dev far0 src 10.99.0.14 metric 1");
+        third.ip("route del 10.77.2.0/24 src 10.77.2.14");
+        ip("route add 10.99.0.0/24 dev lan2");
+        assert_eq!(third.get("http://10.77.2.1:7640/about/device.xml"), "403");
+
+        // A person has it announced, and has it appear as a new server.
+        let udn = |t: &str| t.lines().find(|l| l.starts_with("USN:")).unwrap()[10..46].to_owned();
+        drain(&ears[0]);
+        house.mostra(&["house", "announce"]);
+        let (alive, took) = hear(&ears[0], 5, "alive", alive_at("10.77.0.9"));
+        assert!(took < Duration::from_secs(2), "{took:?}");
+        let before = udn(&alive);
+        house.mostra(&["house", "renew", "--yes"]);
+        let new = |t: &str| alive_at("10.77.0.9")(t) && udn(t) != before;
+        hear(&ears[0], 10, "another UDN", new);
+    });
+}
+
+#[test]
+fn a_server_under_the_same_udn_is_noticed_and_told() {
+    in_a_house(|house| {
+        let place = Namespace::new("twin");
+        ip(&format!("link add lan0 type veth peer name far0 netns {}", place.name()));
+        ip("addr add 10.77.0.1/24 dev lan0");
+        ip("link set lan0 up");
+        place.ip("addr add 10.77.0.14/24 dev far0");
+        place.ip("link set far0 up");
+        let ear = ear(&place, "10.77.0.14".parse().unwrap());
+        let _service = serve(&house, "lan0");
+        let (alive, _) = hear(&ear, 10, "alive", alive_at("10.77.0.1"));
+        let attention = || house.json(&["status"])["attention"].to_string();
+        assert!(!attention().contains("Another server"));
+        let copied = alive.replace("10.77.0.1:7640", "10.77.0.14:7640");
+        place.inside(move || {
+            let socket = UdpSocket::bind("10.77.0.14:0").unwrap();
+            socket.set_multicast_ttl_v4(2).unwrap();
+            socket.send_to(copied.as_bytes(), (GROUP, 1900)).unwrap();
+        });
+        until(5, "it to be told", || attention().contains("at 10.77.0.14").then_some(()));
+        house.mostra(&["house", "renew", "--yes"]);
+        assert!(!attention().contains("Another server"), "{}", attention());
+    });
+}
