@@ -1,8 +1,10 @@
 //! Interfaces that come, go and change their address; several of them; lossy wires between.
 
+use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
 use std::time::{Duration, Instant};
 
+use mostra_tests::relay::{Relay, Weather, finish_checksums};
 use mostra_tests::wires::{Namespace, ip};
 use mostra_tests::{House, Running, in_a_house, until};
 
@@ -140,7 +142,7 @@ fn each_interface_announces_its_own_address_and_changes_are_followed() {
 }
 
 #[test]
-fn a_server_under_the_same_udn_is_noticed_and_told() {
+fn a_server_under_the_same_udn_or_name_is_noticed_and_told() {
     in_a_house(|house| {
         let place = Namespace::new("twin");
         ip(&format!("link add lan0 type veth peer name far0 netns {}", place.name()));
@@ -160,7 +162,76 @@ fn a_server_under_the_same_udn_is_noticed_and_told() {
             socket.send_to(copied.as_bytes(), (GROUP, 1900)).unwrap();
         });
         until(5, "it to be told", || attention().contains("at 10.77.0.14").then_some(()));
+
+        // Another, with a UDN of its own, under our name.
+        place.ip("addr add 10.77.0.15/24 dev far0");
+        let description = "<root xmlns=\"urn:schemas-upnp-org:device-1-0\"><device>\
+                           <friendlyName>Mostra</friendlyName><UDN>uuid:1</UDN></device></root>";
+        let answer = format!(
+            "HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n{description}",
+            description.len()
+        );
+        let namesake = "NOTIFY * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nNTS: ssdp:alive\r\n\
+                        NT: urn:schemas-upnp-org:device:MediaServer:1\r\n\
+                        USN: uuid:1::urn:schemas-upnp-org:device:MediaServer:1\r\n\
+                        CACHE-CONTROL: max-age=1800\r\n\
+                        LOCATION: http://10.77.0.15:8000/d.xml\r\n\r\n";
+        place.inside(move || {
+            let listener = std::net::TcpListener::bind("10.77.0.15:8000").unwrap();
+            let socket = UdpSocket::bind("10.77.0.15:0").unwrap();
+            socket.set_multicast_ttl_v4(2).unwrap();
+            socket.send_to(namesake.as_bytes(), (GROUP, 1900)).unwrap();
+            let (mut stream, _) = listener.accept().unwrap();
+            let _ = stream.read(&mut [0; 2048]).unwrap();
+            stream.write_all(answer.as_bytes()).unwrap();
+        });
+        until(5, "that to be told", || attention().contains("the same name").then_some(()));
         house.mostra(&["house", "renew", "--yes"]);
         assert!(!attention().contains("Another server"), "{}", attention());
+    });
+}
+
+#[test]
+fn players_find_the_house_over_a_wire_that_loses_doubles_and_delays() {
+    in_a_house(|house| {
+        let place = Namespace::new("far");
+        // Two wires, and between their inner ends a relay that carries frames badly.
+        ip("link add lan0 type veth peer name end0");
+        ip(&format!("link add end1 type veth peer name far0 netns {}", place.name()));
+        ip("addr add 10.77.0.1/24 dev lan0");
+        place.ip("addr add 10.77.0.14/24 dev far0");
+        place.ip("link set far0 up");
+        for link in ["lan0", "end0", "end1"] {
+            ip(&format!("link set {link} up"));
+        }
+        finish_checksums("lan0");
+        place.inside(|| finish_checksums("far0"));
+        let relay = Relay::between("end0", "end1", Weather { seed: 7, ..Weather::BAD });
+        let ear = ear(&place, "10.77.0.14".parse().unwrap());
+        let _service = serve(&house, "lan0");
+        hear(&ear, 20, "alive", alive_at("10.77.0.1"));
+        // A player that repeats its search, as the standard has it, finds the house.
+        let found = place.inside(|| {
+            let socket = UdpSocket::bind("10.77.0.14:0").unwrap();
+            socket.set_read_timeout(Some(Duration::from_millis(1500))).unwrap();
+            socket.set_multicast_ttl_v4(2).unwrap();
+            let search = "M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\n\
+                          MAN: \"ssdp:discover\"\r\nMX: 1\r\n\
+                          ST: urn:schemas-upnp-org:device:MediaServer:1\r\n\r\n";
+            (0..8).any(|_| {
+                socket.send_to(search.as_bytes(), (GROUP, 1900)).unwrap();
+                let mut buffer = [0; 2048];
+                socket.recv_from(&mut buffer).is_ok_and(|(length, _)| {
+                    String::from_utf8_lossy(&buffer[..length]).starts_with("HTTP/1.1 200 OK")
+                })
+            })
+        });
+        assert!(found, "an answer in one of eight searches");
+        // And everything else works over it, if slowly.
+        until(30, "the description", || {
+            (place.get("http://10.77.0.1:7640/about/device.xml") == "200").then_some(())
+        });
+        let [carried, lost, doubled] = relay.counts();
+        assert!(carried > 20 && lost > 0 && doubled > 0, "{carried} {lost} {doubled}");
     });
 }

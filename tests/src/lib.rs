@@ -6,6 +6,7 @@
 pub mod browser;
 pub mod drive;
 pub mod raw;
+pub mod relay;
 pub mod wires;
 
 use std::collections::BTreeMap;

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import { call, type Code, type House } from "../api/client";
 import { useAccess, useChange, useStatus } from "../api/queries";
-import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
 
 export function OpenConsole() {
   const access = useAccess();
@@ -112,9 +112,54 @@ export function Settings() {
               </li>
             ))}
           </ul>
+          {interfaces.length === 0 && <p className="text-brick">✕ No interface is connected; one that comes back is served by itself.</p>}
           <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
+          <Appearance />
         </Card>
       </div>
+    </>
+  );
+}
+
+/** For players that do not search, and those that keep old listings. */
+function Appearance() {
+  const [asking, setAsking] = useState(false);
+  const [done, setDone] = useState("");
+  const announce = useChange(() => call("POST", "/house/announcement"), []);
+  const renew = useChange(() => call("POST", "/house/renewal"), ["house"]);
+  return (
+    <>
+      <div className="mt-4 flex flex-wrap gap-3">
+        <Button disabled={announce.isPending} onClick={() => announce.mutate(undefined, { onSuccess: () => setDone("It was announced.") })}>
+          Announce now
+        </Button>
+        <Button look="danger" onClick={() => setAsking(true)}>
+          Appear as a new server
+        </Button>
+      </div>
+      <p role="status" className="mt-2 text-sm text-soft">
+        {done}
+      </p>
+      <Trouble problem={announce.error} />
+      <Confirm
+        open={asking}
+        title="Appear as a new server?"
+        yes="Appear as new"
+        busy={renew.isPending}
+        problem={renew.error}
+        onYes={() =>
+          renew.mutate(undefined, {
+            onSuccess: () => {
+              setAsking(false);
+              setDone("It appears as a new server now.");
+            },
+          })
+        }
+        onClose={() => setAsking(false)}
+      >
+        The last resort for players that go on showing old listings. They forget this server, with the places and favourites that they keep of it, and find a new
+        one. Devices keep their standing here.
+      </Confirm>
     </>
   );
 }

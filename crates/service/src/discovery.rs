@@ -15,6 +15,7 @@ use tokio::task::AbortHandle;
 
 use crate::house::{House, Topic};
 use crate::interfaces::Served;
+use crate::other_servers;
 use crate::sightings::Fact;
 
 /// What the house tells discovery.
@@ -196,14 +197,19 @@ fn note_problem(house: &House, served: &Served, problem: Option<String>) {
     }
 }
 
-fn sighted(house: &House, from: SocketAddrV4, heard: Heard) {
+fn sighted(house: &Arc<House>, from: SocketAddrV4, heard: Heard) {
     let (fact, user_agent) = match heard {
         Heard::Search { target, user_agent, answered: true } => {
             (Fact::Searched(target), user_agent)
         }
         // A search that is not for us says nothing about us; an announcement does.
         Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
-        Heard::Announcement { .. } => (Fact::Announced, None),
+        Heard::Announcement { usn, location, .. } => {
+            if let Some(location) = location.filter(|_| usn.contains(":device:MediaServer:")) {
+                other_servers::announced(house, *from.ip(), &location);
+            }
+            (Fact::Announced, None)
+        }
         Heard::SameServer { source } => return house.note_twin(source, "UDN"),
     };
     if let Some(met) = house.meet(*from.ip(), user_agent.as_deref(), &|_| false) {

@@ -34,6 +34,7 @@ use crate::interfaces::Served;
 use crate::lanes::Lanes;
 use crate::logging::tame;
 use crate::memory;
+use crate::other_servers::OtherServers;
 use crate::random::{random_uuid, random_word};
 use crate::scan::ScanBoard;
 use crate::sightings::{Fact, Sightings};
@@ -127,6 +128,8 @@ pub struct House {
     pub transfers: Transfers,
     /// How busy the host is.
     pub host_load: HostLoad,
+    /// Other servers on the network.
+    pub other_servers: OtherServers,
     /// Scans.
     pub scans: ScanBoard,
     /// Pictures of things.
@@ -218,6 +221,7 @@ impl House {
             devices: Mutex::new(devices),
             streams: Mutex::default(),
             host_load: HostLoad::default(),
+            other_servers: OtherServers::default(),
             discovery,
             twins: Mutex::default(),
             live: broadcast::channel(256).0,

@@ -17,6 +17,7 @@ mod links;
 mod logging;
 mod memory;
 mod neighbours;
+mod other_servers;
 mod random;
 mod scan;
 mod sightings;
