@@ -10,6 +10,7 @@ mod drives;
 mod folders;
 mod hardware;
 mod interfaces;
+mod letter;
 mod living;
 mod proof;
 mod recovery;

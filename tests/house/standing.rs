@@ -1,9 +1,9 @@
 //! Who is let in sees; who is not gets neither an item nor a byte.
 
-use std::io::{Read, Write};
 use std::net::TcpListener;
 
 use mostra_tests::raw::{self, between, browse, call, media_path};
+use mostra_tests::subscriber::Subscriber;
 use mostra_tests::{SERVER, in_a_house};
 
 const ADMITTED: &str = "127.0.0.31";
@@ -102,62 +102,6 @@ fn an_open_doorway_admits_who_was_never_here() {
     });
 }
 
-/// A subscriber of our own: SUBSCRIBE by hand, events read from a bare socket.
-struct Subscriber {
-    listener: TcpListener,
-}
-
-impl Subscriber {
-    fn new(from: &str) -> Subscriber {
-        let listener = TcpListener::bind((from, 0)).unwrap();
-        let callback = format!(
-            "CALLBACK: <http://{}/ev>\r\nNT: upnp:event\r\nTIMEOUT: Second-600\r\n",
-            listener.local_addr().unwrap()
-        );
-        let answer = raw::ask(from, "SUBSCRIBE", "/event/content", &callback);
-        assert_eq!(answer.status, 200, "{}", answer.head);
-        assert_eq!(answer.field("timeout"), Some("Second-600"));
-        assert!(answer.field("sid").unwrap().starts_with("uuid:"));
-        Subscriber { listener }
-    }
-
-    /// The next event within `seconds`: its head and body.
-    fn event(&self, seconds: u64) -> Option<(String, String)> {
-        self.listener.set_nonblocking(true).unwrap();
-        let end = std::time::Instant::now() + std::time::Duration::from_secs(seconds);
-        let mut stream = loop {
-            match self.listener.accept() {
-                Ok((stream, _)) => break stream,
-                Err(_) if std::time::Instant::now() < end => {
-                    std::thread::sleep(std::time::Duration::from_millis(10))
-                }
-                Err(_) => return None,
-            }
-        };
-        stream.set_nonblocking(false).unwrap();
-        let mut bytes = Vec::new();
-        let mut buffer = [0; 4096];
-        loop {
-            let text = String::from_utf8_lossy(&bytes).into_owned();
-            if let Some((head, body)) = text.split_once("\r\n\r\n") {
-                let length = head.lines().find_map(|l| {
-                    let (name, value) = l.split_once(':')?;
-                    name.eq_ignore_ascii_case("content-length")
-                        .then(|| value.trim().parse::<usize>().ok())?
-                });
-                if length.is_some_and(|l| body.len() >= l) {
-                    stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n").unwrap();
-                    return Some((head.to_owned(), body.to_owned()));
-                }
-            }
-            match stream.read(&mut buffer).unwrap() {
-                0 => return None,
-                n => bytes.extend_from_slice(&buffer[..n]),
-            }
-        }
-    }
-}
-
 #[test]
 fn a_decision_moves_one_devices_ids_and_nobody_elses() {
     in_a_house(|house| {
@@ -168,7 +112,7 @@ fn a_decision_moves_one_devices_ids_and_nobody_elses() {
         let (mine, other) = (Subscriber::new(ADMITTED), Subscriber::new(OTHER));
         for subscriber in [&mine, &other] {
             let (head, body) = subscriber.event(5).expect("an initial event");
-            assert!(head.starts_with("NOTIFY /ev HTTP/1.1\r\n"), "{head}");
+            assert!(head.starts_with("NOTIFY /ev?k=1 HTTP/1.1\r\n"), "{head}");
             let lower = head.to_lowercase();
             for field in ["nt: upnp:event", "nts: upnp:propchange", "seq: 0", "sid: uuid:"] {
                 assert!(lower.contains(field), "{field} in {head}");

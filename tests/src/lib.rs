@@ -7,6 +7,7 @@ pub mod browser;
 pub mod drive;
 pub mod raw;
 pub mod relay;
+pub mod subscriber;
 pub mod wires;
 
 use std::collections::BTreeMap;

@@ -15,6 +15,8 @@ pub async fn run(house: Arc<House>) {
         .connect_timeout(Duration::from_secs(3))
         .timeout(Duration::from_secs(10))
         .pool_max_idle_per_host(0)
+        // Old players look for names in capitals (SOAP-19).
+        .http1_title_case_headers()
         .no_proxy()
         .build();
     let client = match client {
