@@ -105,6 +105,9 @@ pub enum Heard {
     },
 }
 
+/// Times looked at for an answer before it is dropped.
+const TRIES: usize = 8;
+
 /// Most answers that may be waiting at once (SSDP-40).
 const PENDING: usize = 1000;
 
@@ -163,7 +166,7 @@ impl Announcer {
             queue: BinaryHeap::new(),
             scheduled: 0,
             answers_waiting: 0,
-            limiter: Limiter::new(now),
+            limiter: Limiter::new(),
             stopped: false,
         }
     }
@@ -418,16 +421,31 @@ impl Announcer {
         if repeated {
             return true;
         }
-        if !self.limiter.admit(now, *to.ip(), matching.len()) {
+        if !self.limiter.admit(now, *to.ip()) {
             return false;
         }
         let window = if multicast { u64::from(mx.unwrap_or(1).min(5)) * 800 } else { 100 };
+        let mut answered = false;
         for row in matching {
-            let at = now + self.between(0, window);
-            self.push(at, Waiting::Answer { link, to, asked: target.to_owned(), row });
-            self.answers_waiting += 1;
+            // Another time within the window, where many answers are planned already.
+            let mut at = None;
+            for _ in 0..TRIES {
+                let time = now + self.between(0, window);
+                if self.limiter.plan(now, time) {
+                    at = Some(time);
+                    break;
+                }
+            }
+            match at {
+                Some(at) => {
+                    self.push(at, Waiting::Answer { link, to, asked: target.to_owned(), row });
+                    self.answers_waiting += 1;
+                    answered = true;
+                }
+                None => self.limiter.dropped += 1,
+            }
         }
-        true
+        answered
     }
 
     fn write(&self, now: Moment, waiting: &Waiting) -> Option<Datagram> {

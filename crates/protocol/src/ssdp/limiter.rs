@@ -1,6 +1,6 @@
 //! How many searches are answered: per source and in all (SSDP-40).
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::Ipv4Addr;
 use std::time::Duration;
 
@@ -11,17 +11,23 @@ use crate::Moment;
 struct Bucket {
     tokens: f64,
     filled: Moment,
+    /// When it was last taken from.
+    taken: Option<Moment>,
 }
 
 impl Bucket {
-    fn take(&mut self, now: Moment, cost: f64, rate: f64, burst: f64) -> bool {
+    fn refill(&mut self, now: Moment, (rate, burst): (f64, f64)) {
         let passed = now.saturating_sub(self.filled).as_secs_f64();
         self.tokens = (self.tokens + passed * rate).min(burst);
         self.filled = now;
-        if self.tokens < cost {
+    }
+
+    fn take(&mut self, now: Moment) -> bool {
+        if self.tokens < 1.0 {
             return false;
         }
-        self.tokens -= cost;
+        self.tokens -= 1.0;
+        self.taken = Some(now);
         true
     }
 }
@@ -30,26 +36,45 @@ impl Bucket {
 #[derive(Debug)]
 pub(super) struct Limiter {
     per_source: HashMap<Ipv4Addr, Bucket>,
-    all: Bucket,
+    /// Answers that go out in each tenth of a second, from now on.
+    planned: BTreeMap<u128, u32>,
+    /// How many sources searched lately, and when that was counted.
+    searching: (Moment, usize),
     /// What was dropped so far.
     pub dropped: u64,
 }
 
 /// Searches a second from one source, and its burst.
 const SOURCE: (f64, f64) = (10.0, 30.0);
-/// Answers a second in all, and their burst.
-const ALL: (f64, f64) = (200.0, 200.0);
+/// Answers in a tenth of a second. Whatever second is looked at touches eleven tenths, so that
+/// it holds at most 198.
+const TENTH: u32 = 18;
+/// Searches a second that many sources share, a little below what can be answered.
+const SHARED: f64 = 180.0;
 /// Sources remembered at once.
 const SOURCES: usize = 4096;
 
 impl Limiter {
-    pub fn new(now: Moment) -> Self {
-        let all = Bucket { tokens: ALL.1, filled: now };
-        Limiter { per_source: HashMap::new(), all, dropped: 0 }
+    pub fn new() -> Self {
+        Limiter {
+            per_source: HashMap::new(),
+            planned: BTreeMap::new(),
+            searching: (Moment::ZERO, 0),
+            dropped: 0,
+        }
     }
 
-    /// Whether a search from this source may cause this many answers now.
-    pub fn admit(&mut self, now: Moment, source: Ipv4Addr, answers: usize) -> bool {
+    /// Whether an answer may go out at a time; then it is counted there.
+    pub fn plan(&mut self, now: Moment, at: Moment) -> bool {
+        self.planned = self.planned.split_off(&(now.as_millis() / 100));
+        let planned = self.planned.entry(at.as_millis() / 100).or_insert(0);
+        let free = *planned < TENTH;
+        *planned += u32::from(free);
+        free
+    }
+
+    /// Whether a search from this source is answered.
+    pub fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
         if self.per_source.len() >= SOURCES {
             self.per_source.retain(|_, b| now.saturating_sub(b.filled) < Duration::from_secs(10));
             if self.per_source.len() >= SOURCES {
@@ -57,10 +82,24 @@ impl Limiter {
                 return false;
             }
         }
-        let bucket =
-            self.per_source.entry(source).or_insert(Bucket { tokens: SOURCE.1, filled: now });
-        let admitted = bucket.take(now, 1.0, SOURCE.0, SOURCE.1)
-            && self.all.take(now, answers as f64, ALL.0, ALL.1);
+        // Among many, each has its share and waits for its turn.
+        if now.saturating_sub(self.searching.0) >= Duration::from_millis(100) {
+            let recent = |b: &&Bucket| now.saturating_sub(b.filled) < Duration::from_secs(2);
+            self.searching = (now, self.per_source.values().filter(recent).count());
+        }
+        let turn = Duration::from_secs_f64(self.searching.1 as f64 / SHARED);
+        let bucket = self.per_source.entry(source).or_insert(Bucket {
+            tokens: SOURCE.1,
+            filled: now,
+            taken: None,
+        });
+        bucket.refill(now, SOURCE);
+        let crowded = turn > Duration::from_millis(50);
+        if crowded && bucket.taken.is_some_and(|taken| now.saturating_sub(taken) < turn) {
+            self.dropped += 1;
+            return false;
+        }
+        let admitted = bucket.take(now);
         if !admitted {
             self.dropped += 1;
         }
