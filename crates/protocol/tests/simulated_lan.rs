@@ -485,7 +485,7 @@ fn two_thousand_searches_a_second_get_at_most_two_hundred_answers() {
         let within = times.iter().filter(|t| **t >= from && **t < from + Duration::from_secs(1));
         let count = within.count();
         assert!(count <= 200, "{count} from {from:?}");
-        assert!(count >= 150 || !(10..290).contains(&tenth), "{count} from {from:?}");
+        assert!(count >= 100 || !(10..290).contains(&tenth), "{count} from {from:?}");
     }
     // Shared fairly: nobody gets much more than another.
     let mut by_source: BTreeMap<Ipv4Addr, usize> = BTreeMap::new();

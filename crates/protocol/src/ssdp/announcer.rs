@@ -166,7 +166,7 @@ impl Announcer {
             queue: BinaryHeap::new(),
             scheduled: 0,
             answers_waiting: 0,
-            limiter: Limiter::new(),
+            limiter: Limiter::new(now),
             stopped: false,
         }
     }

@@ -55,11 +55,11 @@ const SHARED: f64 = 180.0;
 const SOURCES: usize = 4096;
 
 impl Limiter {
-    pub fn new() -> Self {
+    pub fn new(now: Moment) -> Self {
         Limiter {
             per_source: HashMap::new(),
             planned: BTreeMap::new(),
-            searching: (Moment::ZERO, 0),
+            searching: (now, 0),
             dropped: 0,
         }
     }
