@@ -146,6 +146,14 @@ fn art_and_subtitles_are_for_those_let_in() {
         assert_eq!((text.status, text.field("content-type")), (200, Some("text/srt")));
         assert!(text.text().contains(" --> ") && text.text().contains("\r\n"));
         assert_eq!(ask(OTHER, "GET", captions, "").status, 403);
+        // By the film's own name as well, for players that look for nothing else (IOP-38).
+        let film = raw::media_path(&browse(TV, "video-all"), "Lamp-room tour");
+        let beside = film.replace(".mp4", ".srt");
+        assert_eq!(ask(TV, "GET", &beside, "").body, text.body);
+        assert_eq!(ask(OTHER, "GET", &beside, "").status, 403);
+        assert_eq!(ask(TV, "GET", &film.replace(".mp4", ".vtt"), "").status, 404);
+        let bare = raw::media_path(&browse(TV, "video-all"), "Harbour at dawn");
+        assert_eq!(ask(TV, "GET", &bare.replace(".mp4", ".srt"), "").status, 404);
         // A film's picture is taken from it.
         let url = between(at, "JPEG_TN\">http://127.0.0.1:7640", "<").unwrap();
         assert_eq!(jpeg_size(&ask(TV, "GET", url, "").body).0, 160);

@@ -11,6 +11,7 @@ use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
 use mostra_protocol::range::{self, Selection};
 
 use super::gate::{Asker, named, text};
+use super::pictures;
 use crate::file_body::{self, FileBody, Piece, Validators};
 use crate::house::House;
 use crate::stations::NotHeard;
@@ -32,6 +33,9 @@ async fn media(
     house: web::Data<House>,
 ) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
+    if let Some(webvtt) = asks_subtitles(&name) {
+        return pictures::subtitles(request, present::media_id(&name), webvtt, house).await;
+    }
     let Plan { status, fields, body } = plan(&house, &asker, request.head(), &name).await;
     let mut answer = HttpResponse::build(status);
     for field in fields {
@@ -58,6 +62,15 @@ async fn media(
                 }
             }
         }
+    }
+}
+
+/// Whether a name asks for the subtitles of a film, and whether as WebVTT.
+pub fn asks_subtitles(name: &str) -> Option<bool> {
+    match name.rsplit_once('.')?.1 {
+        "srt" => Some(false),
+        "vtt" => Some(true),
+        _ => None,
     }
 }
 

@@ -38,6 +38,28 @@ enum Shown {
     Captions,
 }
 
+/// Subtitles by the film's own URL with their extension in place of its own, for players that
+/// know no other way (IOP-38).
+pub async fn subtitles(
+    request: HttpRequest,
+    id: &str,
+    webvtt: bool,
+    house: web::Data<House>,
+) -> HttpResponse {
+    let number = Asker::of(&request).and_then(|asker| {
+        let Decision::Admitted(pass) = &asker.met.decision else { return None };
+        let Node::Item(item) = house.catalogue().object(pass, id)?.node else { return None };
+        item.facts.captions.iter().position(|caption| caption.webvtt == webvtt)
+    });
+    // Whoever is not let in is told so there.
+    let name = format!("{id}.{}.{}", number.unwrap_or(usize::MAX), word(webvtt));
+    answer(Shown::Captions, request, name, house).await
+}
+
+fn word(webvtt: bool) -> &'static str {
+    if webvtt { "vtt" } else { "srt" }
+}
+
 async fn answer(
     shown: Shown,
     request: HttpRequest,

@@ -160,7 +160,8 @@ async fn next(stream: &TcpStream, config: &ServiceConfig) -> Next {
         Ok(Some(Message::Item(request)))
             if matches!(codec.message_type(), MessageType::None)
                 && !request.path().contains(['%', '\\'])
-                && !request.path()[PATH.len()..].contains('/') =>
+                && !request.path()[PATH.len()..].contains('/')
+                && media::asks_subtitles(request.path()).is_none() =>
         {
             Next::Media(request, codec, length)
         }
