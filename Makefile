@@ -1,5 +1,5 @@
-# make demo | test | start | check | bench | screenshots
-.PHONY: demo test start check build api bench screenshots fmt
+# make demo | test | start | check | bench | fuzz | screenshots
+.PHONY: demo test start check build api bench fuzz screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -32,6 +32,10 @@ bench:
 	@scripts/install-packages bench
 	@scripts/build release
 	@target/release/mostra-benches
+
+# Each parser of foreign bytes for a minute (FUZZ_SECONDS), from its corpus.
+fuzz:
+	@FUZZ_SECONDS=$${FUZZ_SECONDS:-60} cargo test --release --quiet -p mostra-protocol -p mostra-media --test hostile -- --nocapture
 
 screenshots:
 	@scripts/install-packages pictures

@@ -235,3 +235,31 @@ fn players_find_the_house_over_a_wire_that_loses_doubles_and_delays() {
         assert!(carried > 20 && lost > 0 && doubled > 0, "{carried} {lost} {doubled}");
     });
 }
+
+#[test]
+fn with_the_port_in_other_hands_the_house_is_served_and_announced() {
+    in_a_house(|house| {
+        let place = Namespace::new("held");
+        ip(&format!("link add lan0 type veth peer name far0 netns {}", place.name()));
+        ip("addr add 10.77.0.1/24 dev lan0");
+        ip("link set lan0 up");
+        place.ip("addr add 10.77.0.14/24 dev far0");
+        place.ip("link set far0 up");
+        let ear = ear(&place, "10.77.0.14".parse().unwrap());
+        // Somebody who does not share.
+        let holder = UdpSocket::bind("0.0.0.0:1900").unwrap();
+        let _service = serve(&house, "lan0");
+        hear(&ear, 10, "alive", alive_at("10.77.0.1"));
+        assert_eq!(place.get("http://10.77.0.1:7640/about/device.xml"), "200");
+        let status = house.json(&["status"]);
+        let problem = status["interfaces"][0]["discovery_problem"].as_str().unwrap_or_default();
+        assert!(problem.contains("searches are not heard"), "{status}");
+        assert!(status["attention"].to_string().contains("lan0"), "{status}");
+        // It is tried again once the port is free.
+        drop(holder);
+        until(40, "searches to be heard", || {
+            let status = house.json(&["status"]);
+            status["interfaces"][0]["discovery_problem"].is_null().then_some(())
+        });
+    });
+}

@@ -181,6 +181,12 @@ fn odd_files_each_have_their_outcome() {
         fs::create_dir_all(&deep).unwrap();
         fs::write(deep.join("deep.jpg"), &picture).unwrap();
         std::os::unix::fs::symlink("/etc/hostname", at("link.jpg")).unwrap();
+        // Hidden ones, and what is no file (SEC-14).
+        fs::write(at(".secret.jpg"), &picture).unwrap();
+        fs::create_dir(at(".kept")).unwrap();
+        fs::write(at(".kept/inside.jpg"), &picture).unwrap();
+        nix::unistd::mkfifo(&at("pipe.mp3"), nix::sys::stat::Mode::S_IRWXU).unwrap();
+        let _listener = std::os::unix::net::UnixListener::bind(at("door.mp4")).unwrap();
         publish(&house, folder.path());
         assert_eq!(titles(&house), ["l".repeat(251).as_str(), "named"]);
         let object = house.json(&["catalogue", "show", &house.items()["named"]]);

@@ -336,6 +336,26 @@ mod tests {
     }
 
     #[test]
+    fn every_kind_of_resource_says_how_it_may_be_fetched() {
+        // (what, OP, CI, primary flags)
+        let picture = Facts::bare(Kind::Picture, Format::Jpeg, 1, 0);
+        let film = Facts::bare(Kind::Video, Format::Mp4, 1, 0);
+        let sound = Facts::bare(Kind::Music, Format::Mp3, 1, 0);
+        let station = Facts { station: Some("http://radio.example/".into()), ..sound.clone() };
+        for (info, expected) in [
+            (protocol_info(&film), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=01700000"),
+            (protocol_info(&sound), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=01700000"),
+            (protocol_info(&picture), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=00D00000"),
+            (Rendition::Small.protocol_info(), "OP=01;DLNA.ORG_CI=1;DLNA.ORG_FLAGS=00D00000"),
+            (caption_info(false), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=00D00000"),
+            (protocol_info(&station), "OP=00;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=8D100000"),
+        ] {
+            let features = info.features();
+            assert!(features.contains(&format!("{expected}{}", "0".repeat(24))), "{features}");
+        }
+    }
+
+    #[test]
     fn every_profile_is_in_the_list() {
         let list = all();
         let small =

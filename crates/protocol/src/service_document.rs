@@ -270,6 +270,30 @@ mod tests {
     }
 
     #[test]
+    fn evented_variables_are_those_of_the_table() {
+        let evented = |service| {
+            let document = xml::read(&write(service), Limits::DOCUMENT).unwrap();
+            let variables = document.descendants("stateVariable");
+            let mut names: Vec<String> = variables
+                .iter()
+                .filter(|v| v.attribute("sendEvents") == Some("yes"))
+                .map(|v| v.child_text("name").unwrap().to_owned())
+                .collect();
+            names.sort();
+            names
+        };
+        assert_eq!(
+            evented(Service::ContentDirectory),
+            ["ContainerUpdateIDs", "SystemUpdateID", "TransferIDs"]
+        );
+        assert_eq!(
+            evented(Service::ConnectionManager),
+            ["CurrentConnectionIDs", "SinkProtocolInfo", "SourceProtocolInfo"]
+        );
+        assert_eq!(evented(Service::Registrar).len(), 4);
+    }
+
+    #[test]
     fn in_arguments_come_first() {
         let text = write(Service::ContentDirectory);
         let browse = &text[text.find("<name>Browse</name>").unwrap()..];

@@ -39,7 +39,8 @@ pub enum Command {
 /// address and for all that we send.
 struct Ears {
     served: Served,
-    group: UdpSocket,
+    /// None where the port belongs to somebody else: then the house only announces (SSDP-6).
+    group: Option<UdpSocket>,
     own: UdpSocket,
 }
 
@@ -54,8 +55,14 @@ impl Listening {
     fn open(house: &House, served: &Served, heard: &mpsc::Sender<Arrival>) -> Option<Listening> {
         match open(served) {
             Ok((group, own)) => {
-                note_problem(house, served, None);
-                tracing::info!("announcing on {} ({})", served.name, served.address);
+                let deaf = group.as_ref().err().map(|why| {
+                    format!("the house is announced there, but searches are not heard: {why}")
+                });
+                if deaf.is_none() {
+                    tracing::info!("announcing on {} ({})", served.name, served.address);
+                }
+                note_problem(house, served, deaf);
+                let group = group.ok();
                 let ears = Arc::new(Ears { served: served.clone(), group, own });
                 let tasks = [true, false].map(|multicast| {
                     tokio::spawn(listen(ears.clone(), multicast, heard.clone())).abort_handle()
@@ -107,6 +114,12 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
                     }
                     None => true,
                 });
+                for deaf in ears.iter_mut().filter(|e| e.ears.group.is_none()) {
+                    let again = Listening::open(&house, &deaf.ears.served, &heard_in);
+                    if let Some(again) = again.filter(|a| a.ears.group.is_some()) {
+                        *deaf = again;
+                    }
+                }
             }
             () = wait => {}
             arrival = heard.recv() => {
@@ -218,7 +231,9 @@ fn sighted(house: &Arc<House>, from: SocketAddrV4, heard: Heard) {
 }
 
 async fn listen(ears: Arc<Ears>, multicast: bool, heard: mpsc::Sender<Arrival>) {
-    let socket = if multicast { &ears.group } else { &ears.own };
+    let Some(socket) = (if multicast { ears.group.as_ref() } else { Some(&ears.own) }) else {
+        return;
+    };
     let mut buffer = vec![0; 65_536];
     loop {
         match socket.recv_from(&mut buffer).await {
@@ -255,7 +270,8 @@ async fn send(ears: &[Listening], datagram: Datagram) {
     }
 }
 
-fn open(served: &Served) -> io::Result<(UdpSocket, UdpSocket)> {
+/// Opens the sockets of an interface: for the group, which may fail by itself, and our own.
+fn open(served: &Served) -> io::Result<(io::Result<UdpSocket>, UdpSocket)> {
     let socket = |address: Ipv4Addr| -> io::Result<Socket> {
         let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
         socket.set_reuse_address(true)?;
@@ -265,10 +281,12 @@ fn open(served: &Served) -> io::Result<(UdpSocket, UdpSocket)> {
     };
     // Bound to the group and joined by index, with deliveries to other joins switched off: what
     // arrives here came by this interface (SSDP-3).
-    let group = socket(SSDP_GROUP)?;
-    group.set_multicast_all_v4(false)?;
-    group
-        .join_multicast_v4_n(&SSDP_GROUP, &socket2::InterfaceIndexOrAddress::Index(served.index))?;
+    let group = socket(SSDP_GROUP).and_then(|group| {
+        let index = socket2::InterfaceIndexOrAddress::Index(served.index);
+        group.set_multicast_all_v4(false)?;
+        group.join_multicast_v4_n(&SSDP_GROUP, &index)?;
+        UdpSocket::from_std(group.into())
+    });
     let own = match socket(served.address) {
         Ok(own) => own,
         // Another stack holds the port for itself: advertise all the same (SSDP-6).
@@ -282,5 +300,5 @@ fn open(served: &Served) -> io::Result<(UdpSocket, UdpSocket)> {
     own.set_multicast_if_v4(&served.address)?;
     own.set_multicast_loop_v4(true)?;
     own.set_multicast_ttl_v4(if served.address.is_loopback() { 0 } else { 2 })?;
-    Ok((UdpSocket::from_std(group.into())?, UdpSocket::from_std(own.into())?))
+    Ok((group, UdpSocket::from_std(own.into())?))
 }

@@ -1,0 +1,108 @@
+//! Hostile files: playlists, subtitles and media headers, as they are and as a seeded mutator
+//! changes them. Nothing may panic, loop or grow without bound.
+// A test that cannot go on has failed: that is what unwrap says.
+#![allow(clippy::unwrap_used)]
+
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+use mostra_media::{playlist, probe, subtitle};
+
+fn files(folder: &Path) -> Vec<PathBuf> {
+    let mut all = Vec::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in std::fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() { folders.push(path) } else { all.push(path) }
+        }
+    }
+    all.sort();
+    all
+}
+
+fn mutate(random: &mut fastrand::Rng, seed: &[u8]) -> Vec<u8> {
+    let mut bytes = seed.to_vec();
+    // Headers lie at the beginning, and an index may lie at the end.
+    for _ in 0..random.usize(1..12) {
+        if bytes.is_empty() {
+            break;
+        }
+        let span = bytes.len().min(4096);
+        let near = random.usize(0..span);
+        let at = if random.u8(0..4) == 0 { bytes.len() - 1 - near } else { near };
+        match random.u8(0..5) {
+            0 => bytes[at] ^= 1 << random.u8(0..8),
+            1 => bytes[at] = random.choice([0, 0xff, 0x7f, 0x80]).unwrap(),
+            2 => bytes.truncate(at.max(1)),
+            3 => {
+                let end = (at + 4).min(bytes.len());
+                bytes[at..end].fill(0xff);
+            }
+            _ => drop(bytes.remove(at)),
+        }
+    }
+    bytes
+}
+
+/// Runs for `FUZZ_SECONDS`, or else so many times for each seed.
+fn feed(seeds: &[PathBuf], times: usize, mut parse: impl FnMut(&Path, &[u8])) {
+    let seconds = std::env::var("FUZZ_SECONDS").ok().and_then(|s| s.parse().ok());
+    let seed = seconds.map_or(7, |_: u64| fastrand::u64(..));
+    let mut random = fastrand::Rng::with_seed(seed);
+    let begin = Instant::now();
+    assert!(!seeds.is_empty());
+    loop {
+        for path in seeds {
+            let bytes = std::fs::read(path).unwrap();
+            parse(path, &bytes);
+            for _ in 0..times {
+                parse(path, &mutate(&mut random, &bytes));
+            }
+        }
+        if seconds.is_none_or(|seconds| begin.elapsed() > Duration::from_secs(seconds)) {
+            println!("seed {seed}");
+            return;
+        }
+    }
+}
+
+fn corpus(target: &str) -> Vec<PathBuf> {
+    files(&Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/corpus").join(target))
+}
+
+#[test]
+fn playlists() {
+    feed(&corpus("playlist"), 1000, |path, bytes| {
+        let extension = path.extension().unwrap().to_str().unwrap();
+        if let Ok(entries) = playlist::read(bytes, extension) {
+            assert!(entries.len() <= 20_000);
+        }
+    });
+}
+
+#[test]
+fn subtitles() {
+    feed(&corpus("subtitle"), 1000, |_, bytes| {
+        let _ = subtitle::utf8(bytes, false);
+        let _ = subtitle::utf8(bytes, true);
+        let _ = subtitle::webvtt(bytes);
+    });
+}
+
+#[test]
+fn media_headers() {
+    let media = files(&Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/media"));
+    let media: Vec<PathBuf> = media
+        .into_iter()
+        .filter(|f| f.extension().is_some_and(|e| e != "srt" && e != "vtt" && e != "m3u"))
+        .collect();
+    let folder = tempfile::tempdir().unwrap();
+    feed(&media, 12, |path, bytes| {
+        let copy = folder.path().join(path.file_name().unwrap());
+        std::fs::write(&copy, bytes).unwrap();
+        let begin = Instant::now();
+        let _ = probe::probe(&copy, bytes.len() as u64, 0);
+        assert!(begin.elapsed() < Duration::from_secs(10), "{path:?}: {:?}", begin.elapsed());
+    });
+}
