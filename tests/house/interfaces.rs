@@ -24,6 +24,18 @@ fn ear(place: &Namespace, address: Ipv4Addr) -> UdpSocket {
     })
 }
 
+/// A namespace at the other end of `lan0`, and a listener in it.
+fn wired(word: &str) -> (Namespace, UdpSocket) {
+    let place = Namespace::new(word);
+    ip(&format!("link add lan0 type veth peer name far0 netns {}", place.name()));
+    ip("addr add 10.77.0.1/24 dev lan0");
+    ip("link set lan0 up");
+    place.ip("addr add 10.77.0.14/24 dev far0");
+    place.ip("link set far0 up");
+    let ear = ear(&place, "10.77.0.14".parse().unwrap());
+    (place, ear)
+}
+
 /// What was sent so far is not waited for.
 fn drain(ear: &UdpSocket) {
     while ear.recv_from(&mut [0; 2048]).is_ok() {}
@@ -144,13 +156,7 @@ fn each_interface_announces_its_own_address_and_changes_are_followed() {
 #[test]
 fn a_server_under_the_same_udn_or_name_is_noticed_and_told() {
     in_a_house(|house| {
-        let place = Namespace::new("twin");
-        ip(&format!("link add lan0 type veth peer name far0 netns {}", place.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        place.ip("addr add 10.77.0.14/24 dev far0");
-        place.ip("link set far0 up");
-        let ear = ear(&place, "10.77.0.14".parse().unwrap());
+        let (place, ear) = wired("twin");
         let _service = serve(&house, "lan0");
         let (alive, _) = hear(&ear, 10, "alive", alive_at("10.77.0.1"));
         let attention = || house.json(&["status"])["attention"].to_string();
@@ -239,13 +245,7 @@ fn players_find_the_house_over_a_wire_that_loses_doubles_and_delays() {
 #[test]
 fn with_the_port_in_other_hands_the_house_is_served_and_announced() {
     in_a_house(|house| {
-        let place = Namespace::new("held");
-        ip(&format!("link add lan0 type veth peer name far0 netns {}", place.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        place.ip("addr add 10.77.0.14/24 dev far0");
-        place.ip("link set far0 up");
-        let ear = ear(&place, "10.77.0.14".parse().unwrap());
+        let (place, ear) = wired("held");
         // Somebody who does not share.
         let holder = UdpSocket::bind("0.0.0.0:1900").unwrap();
         let _service = serve(&house, "lan0");

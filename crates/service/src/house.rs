@@ -1,6 +1,6 @@
 //! The house: everything the listeners and tasks share.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicBool, AtomicU16, AtomicU32, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, RwLock};
@@ -103,6 +103,9 @@ impl Met {
     }
 }
 
+/// How long another server with our name or UDN is told without being heard again.
+const TWIN: Duration = Duration::from_secs(1800);
+
 /// Update ids taken from the counter at a time.
 const UPDATE_IDS: u32 = 100_000;
 
@@ -150,7 +153,7 @@ pub struct House {
     streams: Mutex<StreamBook>,
     discovery: mpsc::UnboundedSender<discovery::Command>,
     /// Other servers that have our name or UDN.
-    twins: Mutex<BTreeSet<(Ipv4Addr, &'static str)>>,
+    twins: Mutex<BTreeMap<(Ipv4Addr, &'static str), Moment>>,
     live: broadcast::Sender<Topic>,
     boot_id: AtomicU32,
     loaded: watch::Sender<bool>,
@@ -294,8 +297,12 @@ impl House {
     pub fn note_twin(&self, address: Ipv4Addr, what: &'static str) {
         let mut twins = self.twins.lock().unwrap_or_else(PoisonError::into_inner);
         // Bounded, whatever is sent (SEC-12).
-        if twins.len() < 16 && twins.insert((address, what)) {
-            drop(twins);
+        let known = twins.contains_key(&(address, what));
+        if known || twins.len() < 16 {
+            twins.insert((address, what), self.clock.now());
+        }
+        drop(twins);
+        if !known {
             tracing::warn!("another server, at {address}, has this one's {what}");
             self.tell(Topic::House);
         }
@@ -572,6 +579,10 @@ impl House {
             let boot_id = self.records.reserve(Counter::Boot, 1).await?;
             self.records.set_setting("name", &name).await?;
             self.settings.write().unwrap_or_else(PoisonError::into_inner).name = name;
+            self.twins
+                .lock()
+                .unwrap_or_else(PoisonError::into_inner)
+                .retain(|(_, what), _| *what != "name");
             self.boot_id.store(boot_id & 0x7fff_ffff, Ordering::Relaxed);
             let _ = self.discovery.send(discovery::Command::Identity(self.identity()));
         }
@@ -649,8 +660,11 @@ impl House {
                 "{dropped} sightings were dropped under load; proof may be incomplete."
             ));
         }
-        let twins = self.twins.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        list.extend(twins.iter().map(|(address, what)| match *what {
+        let mut twins = self.twins.lock().unwrap_or_else(PoisonError::into_inner);
+        // As long as an announcement counts: whoever is still there is heard again.
+        let now = self.clock.now();
+        twins.retain(|_, heard| now.saturating_sub(*heard) < TWIN);
+        list.extend(twins.keys().map(|(address, what)| match *what {
             "UDN" => format!("Another server, at {address}, announces itself under this one's UDN: devices take the two for one. Was this data directory copied? `mostra house renew` makes this one a new server."),
             _ => format!("Another server, at {address}, has the same name. Give this one another, so that people can tell them apart."),
         }));

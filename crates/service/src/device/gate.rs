@@ -112,7 +112,7 @@ pub fn admit(
     connection: &Connection,
     request: &RequestHead,
 ) -> Result<Asker, StatusCode> {
-    if request.uri.to_string().len() > LINE {
+    if request.uri.path_and_query().is_some_and(|target| target.as_str().len() > LINE) {
         return Err(StatusCode::URI_TOO_LONG);
     }
     let fields = request.headers.iter().map(|(name, value)| name.as_str().len() + value.len());
