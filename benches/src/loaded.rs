@@ -3,10 +3,11 @@
 use std::fmt::Write as _;
 use std::io::Write as _;
 use std::process::{Command, Stdio};
-use std::time::{Duration, Instant};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant, SystemTime};
 
 use mostra_core::catalogue::Change;
-use mostra_tests::{House, raw, until};
+use mostra_tests::{House, raw, top, until};
 
 use crate::million::{FOLDERS, ITEMS, file, places};
 
@@ -28,33 +29,62 @@ pub fn measure(house: &House, report: &mut String) {
         Some(begin.elapsed())
     });
     until(120, "the catalogue", || {
-        // Each look is a process of its own, which takes from what is measured.
-        std::thread::sleep(Duration::from_millis(200));
-        (house.json(&["status"])["loaded"] == true).then_some(())
+        std::thread::sleep(Duration::from_millis(50));
+        (house.api("GET", "/status")["loaded"] == true).then_some(())
     });
     let loaded = begin.elapsed();
     // Whatever the loading left behind goes back to the system when it is idle.
     std::thread::sleep(Duration::from_secs(2));
     let memory = crate::resident(service.id());
-    raw::ask("127.0.0.1", "GET", "/about/device.xml", "");
-    until(30, "the device", || house.device("127.0.0.1"));
-    house.admit("127.0.0.1");
+    // One device sees everything, the other not one of the kinds.
+    let devices = ["127.0.0.1", "127.0.0.2"];
+    devices.iter().for_each(|device| house.meet(device));
+    house.admit(devices[0]);
+    house.mostra(&["device", "admit", devices[1], "--kinds", "music,picture"]);
+    let changing = house.data.path().join("changing");
+    std::fs::create_dir(&changing).expect("a folder");
+    let sound = top().join("demo/media/Sound/Night log.mp3");
+    std::fs::copy(&sound, changing.join("Night log.mp3")).expect("a file");
+    let folder = house.json(&["folder", "add", changing.to_str().expect("text")])["id"].clone();
     let mut pages = Vec::new();
-    for n in 0..600u32 {
-        let (container, total) =
-            [("music-all", 400_000), ("pictures-all", 500_000), ("albums", 16_000)][n as usize % 3];
-        let order = ["", "+dc:title", "-dc:date"][n as usize / 3 % 3];
-        let start = [0, total / 2, total - 50][n as usize / 9 % 3];
-        let arguments = format!(
-            "<ObjectID>{container}</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag>\
-             <Filter>*</Filter><StartingIndex>{start}</StartingIndex>\
-             <RequestedCount>50</RequestedCount><SortCriteria>{order}</SortCriteria>"
-        );
-        let begin = Instant::now();
-        let answer = raw::call("127.0.0.1", "content", "Browse", &arguments);
-        pages.push(begin.elapsed());
-        assert_eq!(answer.status, 200, "{}", answer.text());
-    }
+    let updates = update_id(devices[0]);
+    let ended = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| {
+            // Files come while pages are asked for, and each is applied to the whole catalogue.
+            for n in 0.. {
+                if ended.load(Ordering::Relaxed) {
+                    break;
+                }
+                let copy = changing.join(format!("Night log {n}.mp3"));
+                std::fs::copy(&sound, &copy).expect("a file");
+                // Not so new that the scan waits whether it still grows.
+                let copied = std::fs::File::options().write(true).open(copy).expect("a file");
+                let before = SystemTime::now() - Duration::from_secs(3600);
+                copied.set_modified(before).expect("a time");
+                house.api("POST", &format!("/folders/{folder}/rescan"));
+                std::thread::sleep(Duration::from_millis(100));
+            }
+        });
+        for n in 0..PAGES {
+            let (container, total) =
+                [("music-all", 400_000), ("pictures-all", 500_000), ("albums", 16_000)]
+                    [n as usize % 3];
+            let order = ["", "+dc:title", "-dc:date"][n as usize / 3 % 3];
+            let start = [0, total / 2, total - 50][n as usize / 9 % 3];
+            let arguments = format!(
+                "<ObjectID>{container}</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag>\
+                 <Filter>*</Filter><StartingIndex>{start}</StartingIndex>\
+                 <RequestedCount>50</RequestedCount><SortCriteria>{order}</SortCriteria>"
+            );
+            let begin = Instant::now();
+            let answer = raw::call(devices[n as usize / 27 % 2], "content", "Browse", &arguments);
+            pages.push(begin.elapsed());
+            assert_eq!(answer.status, 200, "{}", answer.text());
+        }
+        ended.store(true, Ordering::Relaxed);
+    });
+    let updates = update_id(devices[0]).wrapping_sub(updates);
     pages.sort();
     let at = |share: f64| pages[((pages.len() - 1) as f64 * share) as usize].as_secs_f64() * 1e3;
     let _ = writeln!(
@@ -64,7 +94,8 @@ pub fn measure(house: &House, report: &mut String) {
          | start to the device description | {:.2} s | 1 s |\n\
          | start to the whole catalogue loaded from PostgreSQL | {:.1} s | 8 s |\n\
          | resident memory then, beyond an empty house ({} MiB), an item | {} B | 250 B |\n\
-         | Browse of 50 over HTTP, a connection each, {} pages: median | {:.1} ms | |\n\
+         | Browse of 50 over HTTP, a connection each, {} pages for two devices of which one sees \
+         no films, while {updates} changes are applied: median | {:.1} ms | |\n\
          | the same, 99th percentile | {:.1} ms | 5 ms |\n",
         described.as_secs_f64(),
         loaded.as_secs_f64(),
@@ -76,6 +107,14 @@ pub fn measure(house: &House, report: &mut String) {
     );
     let _ = service.kill();
     let _ = service.wait();
+}
+
+/// Pages asked for over HTTP.
+const PAGES: u32 = 6000;
+
+fn update_id(device: &str) -> u32 {
+    let text = raw::call(device, "content", "GetSystemUpdateID", "").text();
+    raw::between(&text, "<Id>", "</Id>").and_then(|id| id.parse().ok()).expect("an update id")
 }
 
 /// What the other measurements published goes.

@@ -304,6 +304,21 @@ impl House {
         serde_json::from_str(&self.mostra(&all)).expect("JSON")
     }
 
+    /// Asks the console's API as the client would, without a process for it.
+    ///
+    /// # Panics
+    /// When it does not answer with JSON.
+    pub fn api(&self, method: &str, path: &str) -> Value {
+        let token = std::fs::read_to_string(self.data.path().join("token")).expect("a token");
+        let request = format!(
+            "{method} /api/v1{path} HTTP/1.1\r\nHost: 127.0.0.1:7641\r\n\
+             Authorization: Bearer {}\r\nContent-Length: 0\r\n\r\n",
+            token.trim()
+        );
+        let answer = raw::exchange("127.0.0.1", "127.0.0.1:7641", &request);
+        serde_json::from_slice(&answer.expect("an answer").body).expect("JSON")
+    }
+
     /// Items of all kinds as the person sees them: title to the original's id.
     ///
     /// # Panics

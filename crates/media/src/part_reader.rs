@@ -5,7 +5,8 @@ use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::os::unix::fs::FileExt;
 
-/// Bytes fetched at a time.
+/// Bytes fetched at a time: at first only as many as most headers have.
+const FIRST: usize = 4 << 10;
 const WINDOW: usize = 16 << 10;
 
 thread_local! {
@@ -26,45 +27,49 @@ pub(crate) struct PartReader {
     size: u64,
     at: u64,
     window: Vec<u8>,
-    /// Where the window lies in the file.
+    /// Where the window lies in the file, and how much of it is filled.
     from: u64,
+    filled: usize,
 }
 
 impl PartReader {
     pub fn new(file: File, size: u64) -> PartReader {
         let mut window = SPARE.take();
-        window.clear();
-        PartReader { file, size, at: 0, window, from: 0 }
+        window.resize(WINDOW, 0);
+        PartReader { file, size, at: 0, window, from: 0, filled: 0 }
     }
 
     /// The first bytes, at most as many as a window has.
     pub fn head(&mut self) -> io::Result<&[u8]> {
         self.at = 0;
         self.fill()?;
-        Ok(&self.window)
+        Ok(&self.window[..self.filled])
+    }
+
+    /// The part of the file that is in the window.
+    fn within(&self) -> std::ops::Range<u64> {
+        self.from..self.from + self.filled as u64
     }
 
     fn fill(&mut self) -> io::Result<()> {
-        let within = self.from..self.from + self.window.len() as u64;
-        if within.contains(&self.at) {
+        if self.within().contains(&self.at) {
             return Ok(());
         }
-        self.window.resize(WINDOW, 0);
-        let read = self.file.read_at(&mut self.window, self.at);
-        self.window.truncate(*read.as_ref().unwrap_or(&0));
+        let count = if self.at == 0 && self.filled == 0 { FIRST } else { WINDOW };
+        self.filled = 0;
+        self.filled = self.file.read_at(&mut self.window[..count], self.at)?;
         self.from = self.at;
-        read.map(drop)
+        Ok(())
     }
 }
 
 impl Read for PartReader {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let within = self.from..self.from + self.window.len() as u64;
-        let count = if buffer.len() >= WINDOW && !within.contains(&self.at) {
+        let count = if buffer.len() >= WINDOW && !self.within().contains(&self.at) {
             self.file.read_at(buffer, self.at)?
         } else {
             self.fill()?;
-            let here = &self.window[(self.at - self.from) as usize..];
+            let here = &self.window[(self.at - self.from) as usize..self.filled];
             let count = here.len().min(buffer.len());
             buffer[..count].copy_from_slice(&here[..count]);
             count

@@ -1,7 +1,7 @@
 //! What a file is: by its contents, and by its extension where contents are unclear (PROF-13).
 
 use std::fs::File;
-use std::io::Seek as _;
+use std::io::{self, Seek as _};
 use std::path::Path;
 
 use mostra_core::Kind;
@@ -18,10 +18,24 @@ const HEAD: usize = 1024;
 /// # Errors
 /// The [`Reason`] for which it is left out.
 pub fn probe(path: &Path, size: u64, modified_ms: i64) -> Result<Facts, Reason> {
+    probe_opened(|| File::open(path), path, size, modified_ms)
+}
+
+/// The same for a file that is opened in some other way than by its whole path: relative to its
+/// directory, which spares the system the way there.
+///
+/// # Errors
+/// The [`Reason`] for which it is left out.
+pub fn probe_opened(
+    open: impl FnOnce() -> io::Result<File>,
+    path: &Path,
+    size: u64,
+    modified_ms: i64,
+) -> Result<Facts, Reason> {
     if size == 0 {
         return Err(Reason::Empty);
     }
-    let file = File::open(path).map_err(|e| unreadable(&e))?;
+    let file = open().map_err(|e| unreadable(&e))?;
     let mut file = PartReader::new(file, size);
     let extension =
         path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();

@@ -1,12 +1,10 @@
 //! What a scan found, recorded in one commit. Columns go over as arrays, and new files as a copy
 //! stream: a scan records a hundred thousand files in a few seconds.
 
-use std::fmt::Write as _;
-
 use mostra_core::catalogue::{Directory, File, Playlist};
 use sea_orm::sqlx::{self, PgConnection};
 
-use crate::{Records, StoreError};
+use crate::{Records, StoreError, copied};
 
 /// What a scan found since its last batch.
 #[derive(Debug, Clone, Default)]
@@ -155,51 +153,20 @@ async fn copy_files(connection: &mut PgConnection, files: &[File]) -> Result<(),
         return Ok(());
     }
     let mut copy = connection
-        .copy_in_raw("copy file (id, container_id, name, facts) from stdin")
+        .copy_in_raw("copy file (id, container_id, name, facts) from stdin (format binary)")
         .await
         .map_err(away)?;
-    let mut text = String::with_capacity(PIECE + 4096);
+    let mut rows = Vec::with_capacity(PIECE + 4096);
+    rows.extend_from_slice(copied::HEAD);
     for file in files {
-        let facts = serde_json::to_string(&*file.facts).map_err(damaged)?;
-        let _ = write!(text, "{}\t{}\t", file.serial, file.directory);
-        escape(&mut text, &file.name);
-        text.push('\t');
-        escape(&mut text, &facts);
-        text.push('\n');
-        if text.len() >= PIECE {
-            copy.send(text.as_bytes()).await.map_err(away)?;
-            text.clear();
+        copied::row(&mut rows, file).map_err(damaged)?;
+        if rows.len() >= PIECE {
+            copy.send(rows.as_slice()).await.map_err(away)?;
+            rows.clear();
         }
     }
-    copy.send(text.as_bytes()).await.map_err(away)?;
+    rows.extend_from_slice(copied::END);
+    copy.send(rows.as_slice()).await.map_err(away)?;
     copy.finish().await.map_err(away)?;
     Ok(())
-}
-
-/// A value of PostgreSQL's text format for COPY.
-fn escape(out: &mut String, value: &str) {
-    let mut rest = value;
-    while let Some(at) = rest.find(['\\', '\t', '\n', '\r']) {
-        out.push_str(&rest[..at]);
-        out.push_str(match rest.as_bytes()[at] {
-            b'\\' => "\\\\",
-            b'\t' => "\\t",
-            b'\n' => "\\n",
-            _ => "\\r",
-        });
-        rest = &rest[at + 1..];
-    }
-    out.push_str(rest);
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn values_are_escaped_for_the_copy_stream() {
-        let mut out = String::new();
-        escape(&mut out, "a\\b\tc\nd\re");
-        assert_eq!(out, "a\\\\b\\tc\\nd\\re");
-    }
 }

@@ -6,6 +6,7 @@
 
 mod accounts;
 mod batch;
+mod copied;
 mod devices;
 mod entity;
 mod folders;

@@ -22,6 +22,7 @@
 mod browse;
 mod cells;
 mod change;
+mod columns;
 mod id;
 mod inventory;
 mod list;

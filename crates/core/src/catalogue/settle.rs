@@ -12,13 +12,14 @@ use rayon::slice::ParallelSliceMut as _;
 
 use super::Catalogue;
 use super::change::{Base, Edits, Touched, pair, place_of};
+use super::columns::Columns;
 use super::id::{Fixed, NodeId, Place};
 use super::list::List;
 use super::record::Record;
 use super::shelf::{ROOT, Shelf};
 use super::spots::{Order, Step};
 use crate::Kind;
-use crate::collate::{beginning, natural_bytes};
+use crate::collate::beginning;
 
 impl Catalogue {
     /// `old` is the catalogue before the batch: its order is the one in which lists still
@@ -33,7 +34,8 @@ impl Catalogue {
         edits.sort();
         self.edit_playlists(old, base, &mut edits);
         self.take_items(old, &edits);
-        self.count(old, &mut edits);
+        let columns = Columns::of(self, &base.files);
+        self.count(old, &mut edits, &columns);
         self.spell(&mut edits);
         for serial in &base.renamed {
             for step in [NodeId::directory(*serial), Step::photo_album(*serial).node] {
@@ -41,7 +43,7 @@ impl Catalogue {
             }
         }
         let mut changed: BTreeSet<u32> = self.edit_containers(old, &edits);
-        self.add_items(base, &edits);
+        self.add_items(&columns, &edits);
         changed.extend(groups(&edits.went).chain(groups(&edits.came)).map(|g| place_of(g[0])));
         changed.extend(edits.listed.keys());
         changed.extend(&edits.moved);
@@ -195,7 +197,7 @@ impl Catalogue {
     }
 
     /// Counts what came and went in each container and all around it.
-    fn count(&mut self, old: &Catalogue, edits: &mut Edits) {
+    fn count(&mut self, old: &Catalogue, edits: &mut Edits, columns: &Columns) {
         let mut deltas: HashMap<(u32, u16), i32> = HashMap::new();
         let mut climb = |place: u32, cell: u16, delta: i32, catalogue: &Catalogue| {
             let mut at = place;
@@ -207,10 +209,13 @@ impl Catalogue {
                 }
             }
         };
-        for (place, cell, count) in cells(&edits.went, old) {
+        let cell_in =
+            |catalogue: &Catalogue, serial| catalogue.record(serial).map_or(0, Record::cell);
+        for (place, cell, count) in cells(&edits.went, |serial| cell_in(old, serial)) {
             climb(place, cell, -count, old);
         }
-        for (place, cell, count) in cells(&edits.came, self) {
+        let cell = |serial| columns.cell(serial).unwrap_or_else(|| cell_in(self, serial));
+        for (place, cell, count) in cells(&edits.came, cell) {
             climb(place, cell, count, self);
         }
         edits.unlisted.iter().for_each(|(place, cell)| climb(*place, *cell, -1, old));
@@ -324,8 +329,7 @@ impl Catalogue {
         places
     }
 
-    fn add_items(&mut self, base: &Base, edits: &Edits) {
-        let ranks = Ranks::of(self, &base.files);
+    fn add_items(&mut self, columns: &Columns, edits: &Edits) {
         // Taken out of their shelves, so that nobody else holds them while they change.
         let mut taken = Vec::new();
         for group in groups(&edits.came) {
@@ -335,12 +339,15 @@ impl Catalogue {
             taken.push((place, group, shelf.kind, shelf.subject, lists));
         }
         let mut everything = std::mem::take(&mut self.everything);
-        let mark = |serial| self.record(serial).map_or(0, Record::cell);
+        let mark = |serial| {
+            let cell = columns.cell(serial);
+            cell.unwrap_or_else(|| self.record(serial).map_or(0, Record::cell))
+        };
         let taken = taken.into_par_iter().with_min_len(FEW);
         let added = taken.map(|(place, group, kind, subject, (mut items, other))| {
             let order = self.order(kind, subject);
             let add: Vec<u32> = group.iter().map(|pair| *pair as u32).collect();
-            let add = ranks.sorted(self, order, add);
+            let add = columns.sorted(self, order, add);
             items.add(&add, &|a, b| self.file_order(order, a, b), &mark);
             let twofold = matches!(order, Order::Title | Order::Date) && items.is_large();
             let other = twofold.then(|| {
@@ -349,14 +356,14 @@ impl Catalogue {
                     .map(|o| Arc::try_unwrap(o).unwrap_or_else(|held| (*held).clone()))
                     .unwrap_or_default();
                 let add = if list.is_empty() { items.iter().collect() } else { add };
-                let add = ranks.sorted(self, order, add);
+                let add = columns.sorted(self, order, add);
                 list.add(&add, &|a, b| self.file_order(order, a, b), &mark);
                 Arc::new(list)
             });
             (place, items, other)
         });
         let added: Vec<Items> = added.collect();
-        let all = ranks.sorted(self, Order::Title, edits.of_all(&edits.came, self));
+        let all = columns.sorted(self, Order::Title, edits.of_all(&edits.came, self));
         everything.add(&all, &|a, b| self.file_order(Order::Title, a, b), &mark);
         self.everything = everything;
         self.put_items(added);
@@ -403,14 +410,24 @@ fn groups(pairs: &[u64]) -> impl Iterator<Item = &[u64]> {
 }
 
 /// How many appearances of each cell are at each place.
-fn cells(pairs: &[u64], catalogue: &Catalogue) -> Vec<(u32, u16, i32)> {
+fn cells(pairs: &[u64], cell: impl Fn(u32) -> u32 + Sync) -> Vec<(u32, u16, i32)> {
     let groups: Vec<&[u64]> = groups(pairs).collect();
     let cells = groups.par_iter().with_min_len(FEW).flat_map_iter(|group| {
-        let cell = |pair: &u64| catalogue.record(*pair as u32).map(|r| r.cell() as u16);
-        let mut cells: Vec<u16> = group.iter().filter_map(cell).collect();
-        cells.sort_unstable();
-        let count = |same: &[u16]| (place_of(group[0]), same[0], same.len() as i32);
-        cells.chunk_by(|a, b| a == b).map(count).collect::<Vec<_>>()
+        let mut counts: Vec<(u16, i32)> = Vec::new();
+        // Files of one place are mostly of one cell, many in a row.
+        let mut last = 0;
+        for pair in *group {
+            let cell = cell(*pair as u32) as u16;
+            if counts.get(last).is_none_or(|(c, _)| *c != cell) {
+                last = counts.iter().position(|(c, _)| *c == cell).unwrap_or(counts.len());
+                if last == counts.len() {
+                    counts.push((cell, 0));
+                }
+            }
+            counts[last].1 += 1;
+        }
+        let place = place_of(group[0]);
+        counts.into_iter().map(move |(cell, count)| (place, cell, count))
     });
     cells.collect()
 }
@@ -431,58 +448,4 @@ impl Edits {
 /// The order of a large container's second list.
 pub(super) fn second(order: Order) -> Order {
     if order == Order::Title { Order::Date } else { Order::Title }
-}
-
-/// The places of many files in the order of titles, so that a large batch compares its titles
-/// once and not in each view again.
-struct Ranks(Vec<u32>);
-
-/// From this many files on, ranks are worth their making.
-const MANY: usize = 2000;
-
-impl Ranks {
-    fn of(catalogue: &Catalogue, files: &[u32]) -> Ranks {
-        let Some(last) = files.last().filter(|_| files.len() >= MANY) else {
-            return Ranks(Vec::new());
-        };
-        let title = |serial: u32| catalogue.titles.get(serial).unwrap_or_default();
-        let mut sorted: Vec<(u128, u32)> =
-            files.par_iter().map(|serial| (beginning(title(*serial)), *serial)).collect();
-        sorted.par_sort_unstable_by(|(x, a), (y, b)| {
-            x.cmp(y).then_with(|| natural_bytes(title(*a), title(*b))).then_with(|| a.cmp(b))
-        });
-        let mut ranks = vec![u32::MAX; *last as usize + 1];
-        for (rank, (_, serial)) in sorted.iter().enumerate() {
-            ranks[*serial as usize] = rank as u32;
-        }
-        Ranks(ranks)
-    }
-
-    /// Sorts files; of many, what they are compared by is looked up once for each.
-    fn sorted(&self, catalogue: &Catalogue, order: Order, mut files: Vec<u32>) -> Vec<u32> {
-        let rank = |serial: u32| self.0.get(serial as usize).copied().unwrap_or(u32::MAX);
-        if self.0.is_empty() || files.iter().any(|serial| rank(*serial) == u32::MAX) {
-            files.sort_unstable_by(|a, b| catalogue.file_order(order, *a, *b));
-            return files;
-        }
-        let key = |serial: u32| -> u64 {
-            let Some(record) = catalogue.record(serial) else { return u64::MAX };
-            match order {
-                Order::Title | Order::Listed => 0,
-                // Unknown dates last.
-                Order::Date => record.date().wrapping_sub(1),
-                // Newest first; the sign turned so that numbers before 1970 come last.
-                Order::Added => !(record.added() as u64 ^ 1 << 63),
-                Order::Place => {
-                    let (first, second) = record.place();
-                    u64::from(first) << 16 | u64::from(second)
-                }
-            }
-        };
-        let second = |serial: u32| if order == Order::Added { !serial } else { rank(serial) };
-        let mut keyed: Vec<(u64, u32, u32)> =
-            files.into_iter().map(|serial| (key(serial), second(serial), serial)).collect();
-        keyed.par_sort_unstable();
-        keyed.into_iter().map(|(_, _, serial)| serial).collect()
-    }
 }

@@ -12,8 +12,10 @@ use mostra_store::{Batch, Counter, StoreError};
 use super::look::{Seen, join};
 use crate::house::House;
 
-/// Serials taken from the counter at a time.
-const SERIALS: u32 = 1000;
+/// Serials taken from the counter at a time: twice as many each time, up to the most, as each
+/// is a commit of its own.
+const SERIALS: u32 = 500;
+const MOST_SERIALS: u32 = 16_000;
 
 pub(super) struct Book {
     folder: u32,
@@ -32,6 +34,7 @@ pub(super) struct Book {
     moved_directories: HashSet<String>,
     playlists: HashSet<String>,
     serials: std::ops::Range<u32>,
+    serials_taken: u32,
 }
 
 impl Book {
@@ -49,6 +52,7 @@ impl Book {
             moved_directories: HashSet::new(),
             playlists: HashSet::new(),
             serials: 0..0,
+            serials_taken: 0,
         }
     }
 
@@ -61,8 +65,10 @@ impl Book {
         if let Some(serial) = self.serials.next() {
             return Ok(serial);
         }
-        let first = house.records.reserve(Counter::Serial, SERIALS).await?;
-        self.serials = first..first + SERIALS;
+        let count = (self.serials_taken * 2).clamp(SERIALS, MOST_SERIALS);
+        let first = house.records.reserve(Counter::Serial, count).await?;
+        self.serials = first..first + count;
+        self.serials_taken = count;
         self.serials.next().ok_or_else(|| StoreError::Damaged("no serials".into()))
     }
 

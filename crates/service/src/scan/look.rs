@@ -1,7 +1,10 @@
 //! What the disk says of a file, on a thread that may block.
 
+use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use std::io::Read;
+use std::fs::File;
+use std::io::{self, Read};
+use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -13,8 +16,11 @@ use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::playlist::{self, Target};
 use mostra_media::walk::{Listed, Listing};
-use mostra_media::{Reason, probe::probe, sidecar};
+use mostra_media::{Reason, probe::probe_opened, sidecar};
+
 use mostra_store::LeftOut;
+use nix::fcntl::OFlag;
+use nix::sys::stat::Mode;
 
 use super::beside::Beside;
 use super::{Progress, Scope};
@@ -85,7 +91,36 @@ pub(super) struct Job {
     pub known: OnceLock<Mutex<Known>>,
 }
 
+/// A directory whose files are looked at; it is opened at the first that must be read, so that
+/// the system does not go the whole way to each.
+pub(super) struct Around {
+    whole: PathBuf,
+    opened: OnceCell<io::Result<OwnedFd>>,
+}
+
+impl Around {
+    fn open(&self, name: &str) -> io::Result<File> {
+        let open = |directory: &Path| {
+            let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
+            nix::fcntl::open(directory, flags, Mode::empty()).map_err(io::Error::from)
+        };
+        match self.opened.get_or_init(|| open(&self.whole)) {
+            Ok(directory) => {
+                let flags = OFlag::O_RDONLY | OFlag::O_CLOEXEC;
+                Ok(nix::fcntl::openat(directory, name, flags, Mode::empty())?.into())
+            }
+            // It may be none that can be opened now: the error is then the file's own.
+            Err(_) => File::open(self.whole.join(name)),
+        }
+    }
+}
+
 impl Job {
+    /// The directory at a path below the folder.
+    pub fn around(&self, path: &str) -> Around {
+        Around { whole: self.root.join(path), opened: OnceCell::new() }
+    }
+
     pub fn stopped(&self) -> bool {
         self.progress.cancelled.load(Ordering::Relaxed)
     }
@@ -124,7 +159,13 @@ impl Job {
 
     /// Looks at one file of a listed directory; `None` if it was written a moment ago and is to
     /// be looked at once more.
-    pub fn look(&self, path: &str, file: &Listed, beside: &Beside) -> Option<Looked> {
+    pub fn look(
+        &self,
+        path: &str,
+        file: &Listed,
+        beside: &Beside,
+        around: &Around,
+    ) -> Option<Looked> {
         let recorded = self.inventory.get(path).and_then(|d| d.files.get(&file.name));
         let unchanged = recorded.filter(|known| {
             (known.size, known.modified_ms, known.reader) == (file.size, file.modified_ms, READER)
@@ -140,7 +181,7 @@ impl Job {
         if self.is_fresh(file.modified_ms) && !self.first {
             return None;
         }
-        Some(self.read(join(path, &file.name), file, beside))
+        Some(self.read(join(path, &file.name), file, beside, around))
     }
 
     /// Looks once more at a file that was just written: if it grew, it is still being written.
@@ -149,7 +190,11 @@ impl Job {
         let now = std::fs::metadata(self.root.join(&path)).ok()?;
         let same =
             (now.len(), mostra_media::walk::modified_ms(&now)) == (file.size, file.modified_ms);
-        Some(if same { self.read(path, file, beside) } else { self.growing(path) })
+        if !same {
+            return Some(self.growing(path));
+        }
+        let around = self.around(path.rsplit_once('/').map_or("", |(around, _)| around));
+        Some(self.read(path, file, beside, &around))
     }
 
     fn growing(&self, path: String) -> Looked {
@@ -185,7 +230,7 @@ impl Job {
         }
     }
 
-    fn read(&self, path: String, file: &Listed, beside: &Beside) -> Looked {
+    fn read(&self, path: String, file: &Listed, beside: &Beside, directory: &Around) -> Looked {
         let extension = extension(&file.name);
         if ["m3u", "m3u8", "pls", "xspf"].contains(&extension.as_str()) {
             return self.read_playlist(path, &extension);
@@ -197,7 +242,7 @@ impl Job {
         let (captions, art) = beside.of_file(&file.name);
         let around = path.rsplit_once('/').map_or("", |(around, _)| around);
         let recorded = self.inventory.get(around).and_then(|d| d.files.get(&file.name));
-        let names: Vec<String> = path.split('/').map(str::to_owned).collect();
+        let names = || path.split('/').map(str::to_owned).collect::<Vec<_>>();
         if recorded.is_none()
             && let Some((from, serial)) = self.moved(file)
             && let Some(before) = self.catalogue.recorded(serial)
@@ -205,12 +250,14 @@ impl Job {
         {
             let mut facts = Facts { captions, art, ..(*before.facts).clone() };
             if facts.kind == Kind::Video {
-                facts.episode = episode::read(&names);
+                facts.episode = episode::read(&names());
             }
             let facts = Box::new(facts);
             return Looked::Facts { path, facts, serial: Some(serial), moved_from: Some(from) };
         }
-        match probe(&self.root.join(&path), file.size, file.modified_ms) {
+        let whole = directory.whole.join(&file.name);
+        let open = || directory.open(&file.name);
+        match probe_opened(open, &whole, file.size, file.modified_ms) {
             Ok(facts) if self.kinds.holds(facts.kind) => {
                 let before = recorded.and_then(|r| self.catalogue.recorded(r.serial));
                 let added_ms = match before {
@@ -222,7 +269,7 @@ impl Job {
                 let facts = Facts {
                     captions: if video { captions } else { Vec::new() },
                     art: art.filter(|_| facts.kind != Kind::Picture),
-                    episode: if video { episode::read(&names) } else { None },
+                    episode: if video { episode::read(&names()) } else { None },
                     added_ms,
                     ..facts
                 };
@@ -329,8 +376,11 @@ pub(super) fn join(path: &str, name: &str) -> String {
 }
 
 pub(super) fn extension(name: &str) -> String {
-    let last = Path::new(name).extension();
-    last.map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default()
+    let name = name.rsplit('/').next().unwrap_or(name);
+    match name.rsplit_once('.') {
+        Some((stem, extension)) if !stem.is_empty() => extension.to_lowercase(),
+        _ => String::new(),
+    }
 }
 
 pub(super) fn left_out(path: String, reason: &Reason) -> Looked {

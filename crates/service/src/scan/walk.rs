@@ -364,11 +364,12 @@ impl Walk {
             Task::List { path, deep } => self.list(path, deep, telling),
             Task::Follow { path, beside } => self.follow(path, &beside, telling),
             Task::Look { path, listing, from, beside } => {
+                let around = self.job.around(&path);
                 for file in listing.files.iter().skip(from).take(PIECE) {
                     if self.job.stopped() {
                         return;
                     }
-                    match self.job.look(&path, file, &beside) {
+                    match self.job.look(&path, file, &beside, &around) {
                         Some(looked) => telling.tell(looked),
                         None => {
                             let (path, file) = (join(&path, &file.name), file.clone());
