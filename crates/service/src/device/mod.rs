@@ -62,9 +62,9 @@ fn remember(stream: &TcpStream, extensions: &mut Extensions) {
     }
 }
 
-/// Bytes in the kernel's queue to one device; bounded so that what is queued and what is
-/// acknowledged stay close together.
-const SEND_BUFFER: usize = 512 << 10;
+/// Bytes in the kernel's queue to one device that it does not take yet. How much is on the way to
+/// one that does, the kernel decides; one that pauses holds no more than this.
+const UNSENT: u32 = 256 << 10;
 
 /// Binds the device listener on an interface's address.
 ///
@@ -76,7 +76,8 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, Trouble> {
         use socket2::{Domain, Protocol, Socket, Type};
         let socket = Socket::new(Domain::IPV4, Type::STREAM, Some(Protocol::TCP))?;
         socket.set_reuse_address(true)?;
-        socket.set_send_buffer_size(SEND_BUFFER)?;
+        // Connections inherit it.
+        socket.set_tcp_notsent_lowat(UNSENT)?;
         socket.set_keepalive(true)?;
         socket.bind(&place.into())?;
         socket.listen(1024)?;

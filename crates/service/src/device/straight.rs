@@ -210,18 +210,35 @@ enum Pushed {
     Turn(u64),
     /// The client reads nothing now.
     Full(u64),
+    /// The kernel takes nothing though the socket has room: it is short of memory for all
+    /// connections together.
+    Short(u64),
 }
+
+/// After how long the kernel is asked again when it was short of memory.
+const BREATH: Duration = Duration::from_millis(500);
 
 /// Has the kernel send a piece of a file. Reading it happens on the drive's threads.
 async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
     let Piece { opened: Opened { file, lane, .. }, first, length, transfer } = piece;
     let (file, end) = (Arc::new(file), first + length);
     let mut at = first;
+    let mut moved = Instant::now();
     let outcome = loop {
         let (to, from) = (stream.clone(), file.clone());
         match lane.run(move || send_some(&to, &from, at, end)).await {
             Ok(Pushed::All) => break Ok(()),
             Ok(Pushed::Turn(now)) => at = now,
+            Ok(Pushed::Short(now)) => {
+                // Waiting for room would not wait: there is some.
+                if now > at {
+                    moved = Instant::now();
+                } else if moved.elapsed() > STALL {
+                    break Err(io::ErrorKind::TimedOut.into());
+                }
+                at = now;
+                tokio::time::sleep(BREATH).await;
+            }
             Ok(Pushed::Full(now)) => {
                 at = now;
                 // The library did not see that the socket was full. It is asked again inside, or
@@ -258,6 +275,7 @@ fn has_room(stream: &TcpStream, within: u16) -> io::Result<bool> {
 fn send_some(stream: &TcpStream, file: &File, at: u64, end: u64) -> io::Result<Pushed> {
     let (turn, began) = (end.min(at + TURN), Instant::now());
     let mut offset = i64::try_from(at).map_err(io::Error::other)?;
+    let mut refused = None;
     while (offset as u64) < turn {
         if began.elapsed() > TURN_TIME {
             return Ok(Pushed::Turn(offset as u64));
@@ -267,10 +285,14 @@ fn send_some(stream: &TcpStream, file: &File, at: u64, end: u64) -> io::Result<P
             // The file became shorter (HTTP-38).
             Ok(0) => return Err(io::ErrorKind::UnexpectedEof.into()),
             Ok(_) | Err(nix::errno::Errno::EINTR) => {}
+            Err(nix::errno::Errno::EAGAIN) if refused == Some(offset) => {
+                return Ok(Pushed::Short(offset as u64));
+            }
             Err(nix::errno::Errno::EAGAIN) => {
                 if !has_room(stream, LINGER)? {
                     return Ok(Pushed::Full(offset as u64));
                 }
+                refused = Some(offset);
             }
             Err(error) => return Err(error.into()),
         }
