@@ -1,5 +1,5 @@
-# make demo | test | start | check | bench | fuzz | screenshots
-.PHONY: demo test start check build api bench fuzz screenshots fmt
+# make demo | test | start | check | bench | fuzz | soak | screenshots
+.PHONY: demo test start check build api bench fuzz soak screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -36,6 +36,12 @@ bench:
 # Each parser of foreign bytes for a minute (FUZZ_SECONDS), from its corpus.
 fuzz:
 	@FUZZ_SECONDS=$${FUZZ_SECONDS:-60} cargo test --release --quiet -p mostra-protocol -p mostra-media --test hostile -- --nocapture
+
+# 200 devices, hostile ones and troubles for ten minutes (SOAK_SECONDS); prints its report.
+soak:
+	@scripts/install-packages
+	@scripts/build release
+	@target/release/mostra-benches soak
 
 screenshots:
 	@scripts/install-packages pictures

@@ -6,6 +6,7 @@ mod files;
 mod loaded;
 mod million;
 mod scan;
+mod soak;
 mod start;
 
 use std::fmt::Write as _;
@@ -22,6 +23,11 @@ fn main() {
     // One part alone, printed and not recorded.
     if let Some(part) = std::env::args().nth(1) {
         let mut report = String::new();
+        if part == "soak" {
+            let seconds = std::env::var("SOAK_SECONDS").ok().and_then(|s| s.parse().ok());
+            soak::run(std::time::Duration::from_secs(seconds.unwrap_or(600)));
+            return;
+        }
         if part == "core" {
             million::measure(&mut report);
             print!("{report}");
@@ -37,7 +43,7 @@ fn main() {
                     service.stop();
                     loaded::measure(&house, &mut report);
                 }
-                other => panic!("{other} is no part: core, browse, files, scan, loaded"),
+                other => panic!("{other} is no part: core, browse, files, scan, loaded, soak"),
             }
             print!("{report}");
         });

@@ -74,12 +74,20 @@ fn postgres() -> &'static str {
 /// # Panics
 /// When it does not start.
 pub fn start_postgres(data: &Path) -> String {
-    let output = Command::new(top().join("scripts/postgres"))
-        .arg("start")
-        .arg(data)
-        .env("MOSTRA_POSTGRES_FAST", "1")
-        .output()
-        .expect("scripts/postgres runs");
+    start_postgres_with(data, true)
+}
+
+/// The same; one that is not `fast` is as safe as a house's own.
+///
+/// # Panics
+/// When it does not start.
+pub fn start_postgres_with(data: &Path, fast: bool) -> String {
+    let mut command = Command::new(top().join("scripts/postgres"));
+    command.arg("start").arg(data);
+    if fast {
+        command.env("MOSTRA_POSTGRES_FAST", "1");
+    }
+    let output = command.output().expect("scripts/postgres runs");
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8(output.stdout).expect("a URL").trim().to_owned()
 }
@@ -309,14 +317,27 @@ impl House {
     /// # Panics
     /// When it does not answer with JSON.
     pub fn api(&self, method: &str, path: &str) -> Value {
+        let answer = self.api_with(method, path, "").expect("an answer");
+        serde_json::from_slice(&answer.body).expect("JSON")
+    }
+
+    /// The same with a body of JSON; gives the answer as it is.
+    ///
+    /// # Errors
+    /// Those of the socket.
+    ///
+    /// # Panics
+    /// When nobody is signed in.
+    pub fn api_with(&self, method: &str, path: &str, body: &str) -> std::io::Result<raw::Answer> {
         let token = std::fs::read_to_string(self.data.path().join("token")).expect("a token");
         let request = format!(
             "{method} /api/v1{path} HTTP/1.1\r\nHost: 127.0.0.1:7641\r\n\
-             Authorization: Bearer {}\r\nContent-Length: 0\r\n\r\n",
-            token.trim()
+             Authorization: Bearer {}\r\nContent-Type: application/json\r\n\
+             Content-Length: {}\r\n\r\n{body}",
+            token.trim(),
+            body.len()
         );
-        let answer = raw::exchange("127.0.0.1", "127.0.0.1:7641", &request);
-        serde_json::from_slice(&answer.expect("an answer").body).expect("JSON")
+        raw::exchange("127.0.0.1", "127.0.0.1:7641", &request)
     }
 
     /// Items of all kinds as the person sees them: title to the original's id.

@@ -127,6 +127,11 @@ pub fn ask(from: &str, method: &str, path: &str, fields: &str) -> Answer {
 /// # Panics
 /// When the service does not answer.
 pub fn call(from: &str, service: &str, action: &str, arguments: &str) -> Answer {
+    exchange(from, crate::SERVER, &soap(service, action, arguments)).expect("an answer")
+}
+
+/// The request of a SOAP call, head and body.
+pub fn soap(service: &str, action: &str, arguments: &str) -> String {
     let (path, kind) = match service {
         "content" => ("/control/content", "urn:schemas-upnp-org:service:ContentDirectory:1"),
         "connection" => ("/control/connection", "urn:schemas-upnp-org:service:ConnectionManager:1"),
@@ -141,8 +146,7 @@ pub fn call(from: &str, service: &str, action: &str, arguments: &str) -> Answer 
         "Content-Type: text/xml; charset=\"utf-8\"\r\nContent-Length: {}\r\nSOAPACTION: \"{kind}#{action}\"\r\n",
         body.len()
     );
-    let request = format!("POST {path} HTTP/1.1\r\nHost: {}\r\n{fields}\r\n{body}", crate::SERVER);
-    exchange(from, crate::SERVER, &request).expect("an answer")
+    format!("POST {path} HTTP/1.1\r\nHost: {}\r\n{fields}\r\n{body}", crate::SERVER)
 }
 
 /// Browse of a container's children, whole.

@@ -21,18 +21,18 @@ impl House {
         name: Option<String>,
         who: &str,
     ) -> Result<Option<Device>, StoreError> {
+        if standing == Standing::Refused {
+            self.devices().decide(id, standing, grant.clone());
+        }
+        let _recording = self.recording_devices.lock().await;
         let after = {
-            let mut book = self.devices();
-            let Some(before) = book.get(id).cloned() else { return Ok(None) };
+            let Some(before) = self.devices().get(id).cloned() else { return Ok(None) };
             let mut trial = DeviceBook::load([before], self.config.rules.clone());
             let mut after = match trial.decide(id, standing, grant.clone()) {
                 Some(after) => after.clone(),
                 None => return Ok(None),
             };
             after.name = name.clone().or(after.name);
-            if standing == Standing::Refused {
-                book.decide(id, standing, grant.clone());
-            }
             after
         };
         self.records.decide(&after, self.clock.now(), who).await?;
@@ -65,6 +65,7 @@ impl House {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn name_device(&self, id: u32, name: String) -> Result<Option<Device>, StoreError> {
+        let _recording = self.recording_devices.lock().await;
         let Some(mut device) = self.devices().get(id).cloned() else { return Ok(None) };
         device.name = Some(name.clone());
         self.records.save_devices(std::slice::from_ref(&device)).await?;
@@ -85,6 +86,7 @@ impl House {
         traits: Traits,
         who: &str,
     ) -> Result<Option<Device>, StoreError> {
+        let _recording = self.recording_devices.lock().await;
         let Some(before) = self.devices().get(id).cloned() else { return Ok(None) };
         let mut trial = DeviceBook::load([before], self.config.rules.clone());
         let Some(after) = trial.set_traits(id, traits.clone()).cloned() else { return Ok(None) };
@@ -101,6 +103,7 @@ impl House {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn forget(&self, id: u32, who: &str) -> Result<bool, StoreError> {
+        let _recording = self.recording_devices.lock().await;
         if self.devices().get(id).is_none() {
             return Ok(false);
         }

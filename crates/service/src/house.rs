@@ -147,6 +147,10 @@ pub struct House {
     pub discovery_problems: Mutex<HashMap<String, String>>,
     settings: RwLock<Settings>,
     catalogue: ArcSwap<Catalogue>,
+    /// Held from looking at devices until what was seen of them is recorded, and by decisions
+    /// until they are in force: one that wrote what it saw before another's decision would undo
+    /// that in the records.
+    pub recording_devices: tokio::sync::Mutex<()>,
     /// Held over a change of the records and the catalogue together.
     changing: tokio::sync::Mutex<u32>,
     devices: Mutex<DeviceBook>,
@@ -220,6 +224,7 @@ impl House {
                 doorway: Doorway::from_word(&doorway).unwrap_or(Doorway::Ask),
             }),
             catalogue: ArcSwap::from_pointee(Catalogue::new(&epoch, first).with_options(options)),
+            recording_devices: tokio::sync::Mutex::default(),
             changing: tokio::sync::Mutex::new(first + UPDATE_IDS - 1),
             devices: Mutex::new(devices),
             streams: Mutex::default(),

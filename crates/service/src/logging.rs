@@ -1,5 +1,7 @@
 //! Logs, for people or as JSON.
 
+use std::io::{self, Write};
+
 use tracing_subscriber::EnvFilter;
 
 use crate::config::Config;
@@ -8,11 +10,29 @@ use crate::config::Config;
 pub fn start(config: &Config) {
     let filter = EnvFilter::try_new(format!("warn,mostrad={0},mostra_store={0}", config.log))
         .unwrap_or_else(|_| EnvFilter::new("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
+    let builder = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(|| Log)
+        .log_internal_errors(false);
     if config.log_json {
         builder.json().init();
     } else {
         builder.with_target(false).with_ansi(false).init();
+    }
+}
+
+/// Standard error. What cannot be written, as where the disk is full, is lost and stops nobody:
+/// the library would tell of it on standard error as well, and whoever logged would panic.
+struct Log;
+
+impl Write for Log {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let _ = io::stderr().write_all(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
     }
 }
 

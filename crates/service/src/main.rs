@@ -117,9 +117,9 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     let console_handle =
         console::serve(house.clone(), door.clone(), console_listener, Side::Loopback, None)
             .map_err(broken)?;
-    let discovery = tokio::spawn(discovery::run(house.clone(), commands));
-    let noting = tokio::spawn(sightings::run(house.clone(), sighted));
-    tokio::spawn(events::run(house.clone()));
+    let mut discovery = tokio::spawn(discovery::run(house.clone(), commands));
+    let mut noting = tokio::spawn(sightings::run(house.clone(), sighted));
+    let mut telling = tokio::spawn(events::run(house.clone()));
     tokio::spawn(host_load::run(house.clone()));
     tokio::spawn(load(house.clone()));
     door.restore(&house).await;
@@ -128,9 +128,18 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
         tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
     }
 
-    tokio::select! {
-        () = stop_asked() => {}
-        () = links.keep() => {}
+    // A house that goes on without one of these would tell nobody: it is started anew by whoever
+    // keeps it.
+    let ended = tokio::select! {
+        () = stop_asked() => None,
+        () = links.keep() => None,
+        _ = &mut discovery => Some("discovery"),
+        _ = &mut noting => Some("the noting of what devices do"),
+        _ = &mut telling => Some("eventing"),
+    };
+    if let Some(part) = ended {
+        let why = format!("{part} ended by itself, which is a fault of the service's own");
+        return Err(Trouble::new(why, "Start it again; the log says more."));
     }
     tracing::info!("stopping");
     // Byebye goes out while the listener still answers (SSDP-22).

@@ -199,6 +199,7 @@ async fn save_devices(house: &House, unsaved: &mut BTreeSet<u32>) {
     if unsaved.is_empty() {
         return;
     }
+    let _recording = house.recording_devices.lock().await;
     let devices: Vec<Device> = {
         let book = house.devices();
         unsaved.iter().filter_map(|id| book.get(*id).cloned()).collect()
