@@ -12,13 +12,8 @@ const NGINX: &str = "127.0.0.1:7682";
 const SIZE: u64 = 1 << 30;
 
 pub fn measure(house: &House, report: &mut String) {
+    let path = big(house);
     let folder = house.data.path().join("big");
-    std::fs::create_dir(&folder).expect("a folder");
-    make(&folder.join("big.mp4"));
-    house.mostra(&["folder", "add", folder.to_str().expect("text")]);
-    house.meet("127.0.0.1");
-    house.admit("127.0.0.1");
-    let path = raw::media_path(&raw::browse("127.0.0.1", "video-all"), "Lamp-room tour");
     let mut nginx = serve(house, &folder);
     until(10, "nginx", || {
         raw::exchange(
@@ -55,6 +50,19 @@ pub fn measure(house: &House, report: &mut String) {
     // Asked, not killed: its workers would stay behind.
     let _ = Command::new("kill").arg(nginx.id().to_string()).status();
     let _ = nginx.wait();
+}
+
+/// Publishes a film of 1 GiB, once; gives its path on the device listener.
+pub fn big(house: &House) -> String {
+    let folder = house.data.path().join("big");
+    if !folder.exists() {
+        std::fs::create_dir(&folder).expect("a folder");
+        make(&folder.join("big.mp4"));
+        house.mostra(&["folder", "add", folder.to_str().expect("text")]);
+        house.meet("127.0.0.1");
+        house.admit("127.0.0.1");
+    }
+    raw::media_path(&raw::browse("127.0.0.1", "video-all"), "Lamp-room tour")
 }
 
 /// Ranges of 1 MiB one after the other on one connection, as players ask for them.

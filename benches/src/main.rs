@@ -6,8 +6,10 @@ mod files;
 mod loaded;
 mod million;
 mod scan;
+mod searches;
 mod soak;
 mod start;
+mod under_load;
 
 use std::fmt::Write as _;
 use std::process::Command;
@@ -38,12 +40,16 @@ fn main() {
             match part.as_str() {
                 "browse" => browse::measure(&house, &mut report),
                 "files" => files::measure(&house, &mut report),
+                "load" => under_load::measure(&house, &mut report),
                 "scan" => scan::measure(&house, &mut report),
+                "searches" => searches::measure(&mut report),
                 "loaded" => {
                     service.stop();
                     loaded::measure(&house, &mut report);
                 }
-                other => panic!("{other} is no part: core, browse, files, scan, loaded, soak"),
+                other => panic!(
+                    "{other} is no part: core, browse, files, load, scan, searches, loaded, soak"
+                ),
             }
             print!("{report}");
         });
@@ -68,6 +74,8 @@ fn main() {
         let mut service = start::measure(&house, &mut report);
         browse::measure(&house, &mut report);
         files::measure(&house, &mut report);
+        under_load::measure(&house, &mut report);
+        searches::measure(&mut report);
         scan::measure(&house, &mut report);
         service.stop();
         loaded::measure(&house, &mut report);
