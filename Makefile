@@ -18,6 +18,7 @@ build:
 check:
 	@scripts/npm-packages
 	cargo fmt --all --check
+	cargo fmt --manifest-path fuzz/Cargo.toml --check
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
 	cd console && npm run --silent check
 
@@ -33,9 +34,9 @@ bench:
 	@scripts/build release
 	@target/release/mostra-benches
 
-# Each parser of foreign bytes for a minute (FUZZ_SECONDS), from its corpus.
+# Each parser of foreign bytes for a minute (FUZZ_SECONDS), guided by coverage.
 fuzz:
-	@FUZZ_SECONDS=$${FUZZ_SECONDS:-60} cargo test --release --quiet -p mostra-protocol -p mostra-media --test hostile -- --nocapture
+	@scripts/fuzz
 
 # 200 devices, hostile ones and troubles for ten minutes (SOAK_SECONDS); prints its report.
 soak:

@@ -234,7 +234,11 @@ fn playlists_are_containers_in_list_order() {
 }
 
 /// A station: what it sends, and how often it was connected to.
-fn station(at: &str, answer: String) -> std::sync::Arc<std::sync::atomic::AtomicUsize> {
+fn station(
+    at: &str,
+    answer: String,
+    sound: Vec<u8>,
+) -> std::sync::Arc<std::sync::atomic::AtomicUsize> {
     use std::io::{Read, Write};
     let listener = std::net::TcpListener::bind(at).unwrap();
     let heard = std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0));
@@ -245,7 +249,7 @@ fn station(at: &str, answer: String) -> std::sync::Arc<std::sync::atomic::Atomic
             count.fetch_add(1, std::sync::atomic::Ordering::SeqCst);
             let _ = stream.read(&mut [0; 4096]);
             let _ = stream.write_all(answer.as_bytes());
-            let _ = stream.write_all(&[0xab; 50_000]);
+            let _ = stream.write_all(&sound);
         }
     });
     heard
@@ -257,20 +261,29 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         let _service = house.begin();
         let folder = tempfile::tempdir().unwrap();
         let sound = |kind: &str| format!("HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\n\r\n");
-        let heard = station("127.0.0.5:8000", sound("audio/mpeg"));
+        let heard = station("127.0.0.5:8000", sound("audio/mpeg"), vec![0xab; 50_000]);
         station(
             "127.0.0.5:8001",
             "HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:7641/\r\nContent-Length: 0\r\n\r\n"
                 .into(),
+            Vec::new(),
         );
-        station("127.0.0.5:8002", sound("text/html"));
+        station("127.0.0.5:8002", sound("text/html"), vec![0xab; 50_000]);
+        // One that sends titles between the sound though nobody asked for them.
+        let titled = [&[0xcd; 1000][..], &[1], &[b'T'; 16]].concat().repeat(20);
+        station(
+            "127.0.0.5:8003",
+            "HTTP/1.1 200 OK\r\nContent-Type: audio/mpeg\r\nicy-metaint: 1000\r\n\r\n".into(),
+            titled,
+        );
         std::fs::write(
             folder.path().join("harbour.pls"),
             "[playlist]\nFile1=http://127.0.0.5:8000/live\nTitle1=Harbour watch\n\
              File2=http://127.0.0.5:8001/away\nTitle2=Led astray\n\
              File3=http://127.0.0.5:8002/page\nTitle3=No sound\n\
              File4=http://radio.pellworth.example/x\nTitle4=Not allowed\n\
-             File5=http://127.0.0.5:8000/live\nTitle5=Harbour watch\n",
+             File5=http://127.0.0.5:8000/live\nTitle5=Harbour watch\n\
+             File6=http://127.0.0.5:8003/live\nTitle6=Ferry hour\n",
         )
         .unwrap();
         house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Radio"]);
@@ -280,7 +293,7 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
             house.mostra_fails(&["house", "stations", "--allow", "http://x/"]).contains("no host")
         );
         house.mostra(&["house", "stations", "--allow", "127.0.0.5"]);
-        until(30, "the stations", || (house.json(&["status"])["items"] == 3).then_some(()));
+        until(30, "the stations", || (house.json(&["status"])["items"] == 4).then_some(()));
         let shown = house.mostra(&["folder", "show", "Radio"]);
         assert!(shown.contains("(radio.pellworth.example)"), "{shown}");
         assert!(shown.contains("on disk    0 video, 0 music, 0 picture, 1 of no kind"), "{shown}");
@@ -295,11 +308,11 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
             raw::call("127.0.0.9", "content", "Search", &arguments).text()
         };
         let found = search("object.item.audioItem.audioBroadcast");
-        assert!(found.contains("<TotalMatches>3<"), "{found}");
+        assert!(found.contains("<TotalMatches>4<"), "{found}");
         assert!(found.contains("DLNA.ORG_OP=00;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=8D100000"));
         assert!(!found.contains(" size=") && !found.contains("duration="), "{found}");
         assert!(search("object.item.audioItem.musicTrack").contains("<TotalMatches>0<"));
-        assert!(search("object.item.audioItem").contains("<TotalMatches>3<"));
+        assert!(search("object.item.audioItem").contains("<TotalMatches>4<"));
 
         let list = house.json(&["catalogue", "search", "Harbour watch"]);
         let of = |list: &serde_json::Value, title: &str| {
@@ -319,6 +332,12 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         assert_eq!(answer.field("content-length"), None);
         assert!(answer.body.windows(4).any(|w| w == [0xab; 4]));
         assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 1);
+        let ferry = of(&house.json(&["catalogue", "search", "Ferry hour"]), "Ferry hour").unwrap();
+        let ferry =
+            raw::ask("127.0.0.9", "GET", &format!("/media/{ferry}.mp3"), "Connection: close\r\n");
+        assert!(ferry.body.windows(2000).any(|w| w == [0xcd; 2000]), "sound without a gap");
+        assert!(!ferry.body.windows(16).any(|w| w == [b'T'; 16]), "no titles in it");
+        assert_eq!(ferry.field("icy-metaint"), None);
         for (title, status) in [("Led astray", 404), ("No sound", 503)] {
             let id = of(&house.json(&["catalogue", "search", title]), title).unwrap();
             let answer = raw::ask("127.0.0.9", "GET", &format!("/media/{id}.mp3"), "");
@@ -329,8 +348,8 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         house.mostra(&["folder", "rescan", "Radio"]);
         let playlists = house.json(&["catalogue", "list", "playlists"]);
         let list = playlists["objects"][0]["id"].as_str().unwrap().to_owned();
-        assert_eq!(house.json(&["catalogue", "list", &list])["total"], 4, "one of them twice");
-        assert_eq!(house.json(&["status"])["items"], 3);
+        assert_eq!(house.json(&["catalogue", "list", &list])["total"], 5, "one of them twice");
+        assert_eq!(house.json(&["status"])["items"], 4);
         assert_eq!(
             of(&house.json(&["catalogue", "search", "Harbour watch"]), "Harbour watch"),
             Some(id)

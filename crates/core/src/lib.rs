@@ -19,6 +19,7 @@ pub mod date;
 pub mod device;
 pub mod episode;
 pub mod facts;
+pub mod interleaved;
 pub mod kind;
 pub mod playback;
 pub mod present;

@@ -27,6 +27,12 @@ pub struct Flags {
     /// Seconds between looks at folders that cannot be watched
     #[arg(long, value_name = "SECONDS")]
     poll_seconds: Option<String>,
+    /// Seconds that an announcement stays valid, 60 to 86400
+    #[arg(long, value_name = "SECONDS")]
+    max_age: Option<String>,
+    /// Time to live of multicast
+    #[arg(long, value_name = "HOPS")]
+    multicast_ttl: Option<String>,
     /// Rules for devices that need something done differently [default: DATA/traits.toml, if there]
     #[arg(long, value_name = "FILE")]
     traits: Option<String>,
@@ -88,6 +94,10 @@ pub struct Config {
     pub device_port: u16,
     /// Seconds between looks at folders that cannot be watched.
     pub poll_seconds: u64,
+    /// Seconds that an announcement stays valid (SSDP-15).
+    pub max_age: u32,
+    /// Time to live of multicast, but on loopback (SSDP-5).
+    pub multicast_ttl: u32,
     /// Rules for devices that need something done differently: those of the file, then ours.
     pub rules: Rules,
     /// Whether folders are scanned only when somebody asks.
@@ -157,6 +167,22 @@ impl Layers {
             )
         })
     }
+
+    fn number(
+        &mut self,
+        name: &'static str,
+        default: &str,
+        about: &'static str,
+        range: std::ops::RangeInclusive<u32>,
+    ) -> Result<u32, Trouble> {
+        let text = self.pick(name, default, about)?;
+        text.parse().ok().filter(|number| range.contains(number)).ok_or_else(|| {
+            Trouble::new(
+                format!("{name} is {text:?}, and not from {} to {}", range.start(), range.end()),
+                "Give a number in that range.",
+            )
+        })
+    }
 }
 
 impl Config {
@@ -170,6 +196,8 @@ impl Config {
             ("interfaces", &flags.interfaces),
             ("device_port", &flags.device_port),
             ("poll_seconds", &flags.poll_seconds),
+            ("max_age", &flags.max_age),
+            ("multicast_ttl", &flags.multicast_ttl),
             ("scan", &flags.scan),
             ("traits", &flags.traits),
             ("console_port", &flags.console_port),
@@ -205,15 +233,24 @@ impl Config {
         let device_port = layers.port("device_port", "7640", "port of the device listener")?;
         let console_port =
             layers.port("console_port", "7641", "port of the console on 127.0.0.1")?;
-        let poll_seconds = layers.pick(
+        let poll_seconds = layers.number(
             "poll_seconds",
             "60",
             "seconds between looks at folders that cannot be watched",
+            1..=86_400,
         )?;
-        let poll_seconds = poll_seconds.parse().ok().filter(|s| (1..=86_400).contains(s));
-        let poll_seconds = poll_seconds.ok_or_else(|| {
-            Trouble::new("poll_seconds is not from 1 to 86400", "Give a number of seconds.")
-        })?;
+        let max_age = layers.number(
+            "max_age",
+            "1800",
+            "seconds that an announcement of ours stays valid",
+            60..=86_400,
+        )?;
+        let multicast_ttl = layers.number(
+            "multicast_ttl",
+            "2",
+            "routers that multicast of ours may pass, and one",
+            1..=32,
+        )?;
         let scan = layers.pick(
             "scan",
             "auto",
@@ -256,7 +293,9 @@ impl Config {
             data: data.into(),
             interfaces,
             device_port,
-            poll_seconds,
+            poll_seconds: u64::from(poll_seconds),
+            max_age,
+            multicast_ttl,
             scan_when_asked,
             rules,
             console_port,
@@ -270,11 +309,13 @@ impl Config {
 }
 
 fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
-    const KNOWN: [&str; 11] = [
+    const KNOWN: [&str; 13] = [
         "data",
         "interfaces",
         "device_port",
         "poll_seconds",
+        "max_age",
+        "multicast_ttl",
         "scan",
         "traits",
         "console_port",

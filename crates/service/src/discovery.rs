@@ -53,7 +53,7 @@ struct Listening {
 impl Listening {
     /// Opens the sockets of an interface; notes why, where that fails.
     fn open(house: &House, served: &Served, heard: &mpsc::Sender<Arrival>) -> Option<Listening> {
-        match open(served) {
+        match open(served, house.config.multicast_ttl) {
             Ok((group, own)) => {
                 let deaf = group.as_ref().err().map(|why| {
                     format!("the house is announced there, but searches are not heard: {why}")
@@ -90,7 +90,8 @@ const RETRY: Duration = Duration::from_secs(30);
 pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Command>) {
     let seed = u64::from_ne_bytes(crate::random::random_bytes());
     let clock = house.clock;
-    let mut machine = Announcer::new(house.identity(), Tuning::default(), seed, clock.now());
+    let tuning = Tuning::valid_for(house.config.max_age);
+    let mut machine = Announcer::new(house.identity(), tuning, seed, clock.now());
     let (heard_in, mut heard) = mpsc::channel::<Arrival>(1024);
     let port = house.device_port.load(std::sync::atomic::Ordering::Relaxed);
     let mut ears: Vec<Listening> = Vec::new();
@@ -271,7 +272,7 @@ async fn send(ears: &[Listening], datagram: Datagram) {
 }
 
 /// Opens the sockets of an interface: for the group, which may fail by itself, and our own.
-fn open(served: &Served) -> io::Result<(io::Result<UdpSocket>, UdpSocket)> {
+fn open(served: &Served, ttl: u32) -> io::Result<(io::Result<UdpSocket>, UdpSocket)> {
     let socket = |address: Ipv4Addr| -> io::Result<Socket> {
         let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
         socket.set_reuse_address(true)?;
@@ -299,6 +300,6 @@ fn open(served: &Served) -> io::Result<(io::Result<UdpSocket>, UdpSocket)> {
     };
     own.set_multicast_if_v4(&served.address)?;
     own.set_multicast_loop_v4(true)?;
-    own.set_multicast_ttl_v4(if served.address.is_loopback() { 0 } else { 2 })?;
+    own.set_multicast_ttl_v4(if served.address.is_loopback() { 0 } else { ttl })?;
     Ok((group, UdpSocket::from_std(own.into())?))
 }

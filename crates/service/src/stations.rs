@@ -8,6 +8,7 @@ use std::time::Duration;
 use actix_web::http::header;
 use actix_web::{HttpResponse, HttpResponseBuilder};
 use futures_util::StreamExt as _;
+use mostra_core::interleaved::Interleaved;
 use mostra_core::station::{Address, Allowed};
 use tokio::sync::Semaphore;
 
@@ -73,9 +74,16 @@ impl Stations {
             if !kind.starts_with("audio/") && !kind.starts_with("application/ogg") {
                 return Err(NotHeard::Silent("sends something else than sound".into()));
             }
+            // Never asked for, yet some send them.
+            let every = heard.headers().get("icy-metaint").and_then(|n| n.to_str().ok());
+            let mut texts = every.and_then(Interleaved::every);
             let pieces = heard.bytes_stream().map(move |piece| {
                 let _listening = &place;
-                piece.map_err(std::io::Error::other)
+                let piece = piece.map_err(std::io::Error::other)?;
+                Ok::<_, std::io::Error>(match &mut texts {
+                    Some(texts) => texts.sound(&piece).into(),
+                    None => piece,
+                })
             });
             answer.insert_header((header::CONTENT_TYPE, kind));
             return Ok(answer.streaming(pieces));

@@ -60,9 +60,19 @@ pub struct Tuning {
     pub period: (Duration, Duration),
 }
 
+impl Tuning {
+    /// For announcements valid this many seconds: repeated every four to six minutes, and always
+    /// within half of that time (SSDP-18).
+    pub fn valid_for(max_age: u32) -> Tuning {
+        let (shortest, longest) = (240.min(max_age / 3), 360.min(max_age / 2));
+        let seconds = |n| Duration::from_secs(u64::from(n));
+        Tuning { max_age, period: (seconds(shortest), seconds(longest)) }
+    }
+}
+
 impl Default for Tuning {
     fn default() -> Self {
-        Tuning { max_age: 1800, period: (Duration::from_secs(240), Duration::from_secs(360)) }
+        Tuning::valid_for(1800)
     }
 }
 

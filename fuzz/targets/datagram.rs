@@ -1,0 +1,32 @@
+//! What comes in by UDP, and what the announcer answers.
+#![no_main]
+
+use std::net::{Ipv4Addr, SocketAddrV4};
+use std::time::Duration;
+
+use libfuzzer_sys::fuzz_target;
+use mostra_protocol::Moment;
+use mostra_protocol::ssdp::{self, Announcer, Identity, Link, Tuning};
+use mostra_protocol::wire::Service;
+
+fuzz_target!(|bytes: &[u8]| {
+    let identity = Identity {
+        udn: "uuid:6f1c2f0e-5b7d-4d0a-9a3e-2b8c41d7e901".into(),
+        server: "Linux/6.1 UPnP/1.0 Mostra/0.1".into(),
+        description_path: "/about/device.xml".into(),
+        boot_id: 7,
+        config_id: 4021,
+        services: Service::ALL.to_vec(),
+    };
+    let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
+    let address = Ipv4Addr::new(192, 0, 2, 21);
+    machine.link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640 });
+    let _ = ssdp::parse(bytes);
+    let from = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
+    let _ = machine.handle(Moment::ZERO, 1, from, bytes.len() % 2 == 0, bytes);
+    while let Some(datagram) = machine.poll_output(Moment::ZERO + Duration::from_secs(6)) {
+        assert!(datagram.data.len() <= 1400, "each is one datagram (SSDP-9)");
+        let lines = datagram.data.split(|b| *b == b'\n').count();
+        assert!(lines < 16, "nothing is carried into a field (SEC-17)");
+    }
+});

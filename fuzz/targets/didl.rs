@@ -1,0 +1,9 @@
+//! DIDL-Lite, as search results and metadata come.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use mostra_protocol::didl;
+
+fuzz_target!(|text: &str| {
+    drop(didl::read(text));
+});

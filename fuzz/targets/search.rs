@@ -1,0 +1,9 @@
+//! SearchCriteria.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use mostra_protocol::search;
+
+fuzz_target!(|text: &str| {
+    drop(search::parse(text));
+});

@@ -1,0 +1,12 @@
+//! SortCriteria and filters.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use mostra_protocol::object_filter::Filter;
+use mostra_protocol::sort;
+
+fuzz_target!(|text: &str| {
+    let _ = sort::parse(text);
+    assert!(sort::parse_known(text).len() <= 16);
+    let _ = Filter::parse(text).wants("res@size");
+});

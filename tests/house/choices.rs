@@ -1,0 +1,111 @@
+//! What an installation may choose of discovery, and where it keeps to itself.
+
+use std::net::UdpSocket;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use mostra_tests::raw::{self, call};
+use mostra_tests::{in_a_house, until};
+
+const TV: &str = "127.0.0.61";
+
+#[test]
+fn how_long_an_announcement_stays_valid_is_chosen() {
+    in_a_house(|house| {
+        let mut command = house.service_command();
+        let refused = command.args(["--max-age", "59"]).output().unwrap();
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(!refused.status.success() && said.contains("max_age"), "{said}");
+        assert!(said.contains("60 to 86400"), "{said}");
+
+        let _service = house.start_with(&["--max-age", "120"]);
+        let (answer, _) = raw::search(TV, 5).expect("a search answer");
+        assert!(answer.contains("\r\nCACHE-CONTROL: max-age=120\r\n"), "{answer}");
+    });
+}
+
+/// Packets that left by an interface, and came in by it.
+fn packets(interface: &str) -> (u64, u64) {
+    let told = Command::new("ip").args(["-j", "-s", "link", "show", interface]).output().unwrap();
+    let told: serde_json::Value = serde_json::from_slice(&told.stdout).unwrap();
+    let count = |way: &str| told[0]["stats64"][way]["packets"].as_u64().unwrap();
+    (count("tx"), count("rx"))
+}
+
+#[test]
+fn on_loopback_nothing_leaves_by_another_interface() {
+    in_a_house(|house| {
+        let ip = |line: &str| {
+            assert!(Command::new("ip").args(line.split(' ')).status().unwrap().success(), "{line}");
+        };
+        // The kernel's own greetings would be counted.
+        for interface in ["all", "default"] {
+            let name = format!("net.ipv6.conf.{interface}.disable_ipv6=1");
+            let _ = Command::new("sysctl").args(["-qw", &name]).status();
+        }
+        ip("link add near0 type veth peer name far0");
+        ip("addr add 10.77.1.1/24 dev near0");
+        ip("link set near0 up");
+        ip("link set far0 up");
+        // Until the link is quiet, so that what comes later is ours.
+        let mut before = packets("near0");
+        let mut since = Instant::now();
+        until(20, "the new link to be quiet", || {
+            let now = packets("near0");
+            if now != before {
+                (before, since) = (now, Instant::now());
+            }
+            (since.elapsed() > Duration::from_millis(500)).then_some(())
+        });
+        let _service = house.begin();
+        // Somebody on the other wire hears nothing and reaches nothing.
+        raw::search(TV, 5).expect("a search answer");
+        house.meet(TV);
+        house.mostra(&["house", "announce"]);
+        let foreign = UdpSocket::bind("10.77.1.1:0").unwrap();
+        foreign.set_read_timeout(Some(Duration::from_secs(1))).unwrap();
+        let search = b"M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\n\
+            MAN: \"ssdp:discover\"\r\nMX: 1\r\nST: ssdp:all\r\n\r\n";
+        // To our own address, which the kernel delivers without a wire.
+        foreign.send_to(search, "10.77.1.1:1900").unwrap();
+        assert!(foreign.recv_from(&mut [0; 2048]).is_err(), "an answer where nothing is served");
+        drop(foreign);
+        assert!(raw::get("10.77.1.1:7640", "/about/device.xml").is_err());
+        assert_eq!(packets("near0"), before, "packets by the other interface");
+        let sockets = Command::new("ss").args(["-Hlntu"]).output().unwrap();
+        let sockets = String::from_utf8_lossy(&sockets.stdout).into_owned();
+        let outside: Vec<&str> = sockets
+            .lines()
+            .filter_map(|line| line.split_ascii_whitespace().nth(4))
+            .filter(|local| !local.starts_with("127.") && !local.starts_with("239.255.255.250"))
+            .collect();
+        assert!(outside.is_empty(), "sockets outside loopback: {outside:?}");
+    });
+}
+
+#[test]
+fn tiny_pages_are_quick() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Pictures");
+        house.meet(TV);
+        house.admit(TV);
+        let mut took: Vec<Duration> = (0..200)
+            .map(|n| {
+                let (start, count) = (n % 5, 1 + n % 10);
+                let arguments = format!(
+                    "<ObjectID>pictures-all</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag>\
+                     <Filter>*</Filter><StartingIndex>{start}</StartingIndex>\
+                     <RequestedCount>{count}</RequestedCount><SortCriteria></SortCriteria>"
+                );
+                let began = Instant::now();
+                let answer = call(TV, "content", "Browse", &arguments);
+                assert_eq!(answer.status, 200);
+                began.elapsed()
+            })
+            .collect();
+        took.sort();
+        let at = took[took.len() * 95 / 100];
+        assert!(at < Duration::from_millis(20), "{at:?} at the 95th percentile");
+    });
+}
