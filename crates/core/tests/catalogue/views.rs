@@ -97,4 +97,14 @@ fn pictures_come_with_smaller_ones_and_albums_with_art() {
     assert!(page.result.contains("<upnp:albumArtURI dlna:profileID=\"JPEG_TN\">http://192.0.2.21"));
     let albums = present::browse(&catalogue, &decision, &browse("picture-albums", 0, 1), FORM);
     assert!(albums.unwrap().result.contains("albumArtURI"));
+    // An album of music has the picture of the first of its tracks that has one.
+    let art = |catalogue: &Catalogue| {
+        let albums = present::browse(catalogue, &decision, &browse("albums", 0, 0), FORM).unwrap();
+        albums.result.matches("albumArtURI dlna").count()
+    };
+    assert_eq!(art(&catalogue), 0);
+    let mut pictured = catalogue.clone();
+    let facts = Facts { embedded_art: true, ..track(2, "High Water", "ana brisk", 1) };
+    pictured.apply([put(2, "high.mp3", facts)]);
+    assert_eq!(art(&pictured), 1);
 }
