@@ -15,6 +15,7 @@ mod letter;
 mod living;
 mod proof;
 mod recovery;
+mod resume;
 mod standing;
 mod startup;
 mod streaming;

@@ -68,8 +68,23 @@ pub(super) struct Seen {
     pub silent: bool,
 }
 
-/// Recorded files by size and age: path and serial.
-pub(super) type Known = HashMap<(u64, i64), Vec<(String, u32)>>;
+/// A recorded file: its path below the folder and its serial.
+type Recorded = (Arc<str>, u32);
+
+/// Recorded files by which one that moved is known.
+#[derive(Default)]
+pub(super) struct Known {
+    /// By size, age and name: whole directories move more often than files get other names.
+    by_name: HashMap<(u64, i64, String), Vec<Recorded>>,
+    /// By size and age.
+    by_age: HashMap<(u64, i64), Vec<Recorded>>,
+    /// Serials that were found again.
+    taken: HashSet<u32>,
+}
+
+/// Recorded files of one size and age that are looked for on disk: of more it cannot be told
+/// which one moved.
+const ALIKE: usize = 32;
 
 pub(super) struct Job {
     pub root: PathBuf,
@@ -145,13 +160,15 @@ impl Job {
         }
     }
 
-    /// Recorded files by size and age, by which one that moved is known.
-    fn by_size_and_age(&self) -> Known {
-        let mut known = Known::new();
+    fn recorded_files(&self) -> Known {
+        let mut known = Known::default();
         for (path, directory) in self.inventory.iter() {
             for (name, file) in &directory.files {
-                let entry = known.entry((file.size, file.modified_ms)).or_default();
-                entry.push((join(path, name), file.serial));
+                let entry = (Arc::from(join(path, name)), file.serial);
+                let (size, age) = (file.size, file.modified_ms);
+                let by_name = known.by_name.entry((size, age, name.clone())).or_default();
+                by_name.push(entry.clone());
+                known.by_age.entry((size, age)).or_default().push(entry);
             }
         }
         known
@@ -294,18 +311,21 @@ impl Job {
         if self.inventory.is_empty() {
             return None;
         }
-        let known = self.known.get_or_init(|| Mutex::new(self.by_size_and_age()));
+        let known = self.known.get_or_init(|| Mutex::new(self.recorded_files()));
         let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
-        let candidates = known.get_mut(&(file.size, file.modified_ms))?;
-        let gone = |(path, _): &(String, u32)| {
-            extension(path) == extension(&file.name) && !self.root.join(path).exists()
+        let Known { by_name, by_age, taken } = &mut *known;
+        let (size, age) = (file.size, file.modified_ms);
+        let named = by_name.get(&(size, age, file.name.clone()));
+        let alike = [named, by_age.get(&(size, age))];
+        let gone = |(path, serial): &&Recorded| {
+            !taken.contains(serial)
+                && extension(path) == extension(&file.name)
+                && !self.root.join(&**path).exists()
         };
-        // One of the same name first, as whole directories move more often.
-        let same = |(path, serial): &(String, u32)| {
-            path.rsplit('/').next() == Some(&file.name) && gone(&(path.clone(), *serial))
-        };
-        let at = candidates.iter().position(same).or_else(|| candidates.iter().position(gone))?;
-        Some(candidates.swap_remove(at))
+        let mut found = alike.into_iter().flatten();
+        let (path, serial) = found.find_map(|alike| alike.iter().take(ALIKE).find(gone))?;
+        taken.insert(*serial);
+        Some((path.to_string(), *serial))
     }
 
     fn read_playlist(&self, path: String, extension: &str) -> Looked {
