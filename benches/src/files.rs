@@ -117,9 +117,14 @@ fn paused(path: &str, report: &mut String) {
     // Threads and their heaps come with the first of them and stay.
     drop(pause());
     until(10, "everything to be closed", || (open() <= before + 8).then_some(()));
-    let empty = super::resident(service);
+    // What was only needed for a moment goes back to the system after another.
+    let settled = || {
+        std::thread::sleep(std::time::Duration::from_secs(2));
+        super::resident(service)
+    };
+    let empty = settled();
     let streams = pause();
-    let full = super::resident(service);
+    let full = settled();
     let each = full.saturating_sub(empty) as f64 / STREAMS as f64;
     let _ = writeln!(
         report,

@@ -1,5 +1,7 @@
 //! The allocator, and memory that goes back to the system.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 use libmimalloc_sys::{mi_collect, mi_option_set};
 
 /// Small pieces by the million, kept and given back: the system's own keeps four times as much
@@ -10,14 +12,46 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 /// `mi_option_purge_delay`; the bindings do not name it.
 const PURGE_DELAY: i32 = 15;
 
-/// Has freed memory go back soon: what loading leaves behind would stay for as long as nothing
-/// else is allocated, and a house is quiet most of the time. Sooner than this, what a scan frees
-/// and takes again all the time would be fetched anew each time.
+/// How long freed memory is kept, in milliseconds: what is left behind would stay for as long as
+/// nothing else is allocated, and a house is quiet most of the time.
+const SOON: i64 = 10;
+/// The same while a scan runs, which frees and takes again all the time.
+const LATER: i64 = 1000;
+
+/// Has freed memory go back soon.
 pub fn set_up() {
-    // SAFETY: sets a number in the allocator's own table, before any thread is started.
+    keep_freed(SOON);
+}
+
+fn keep_freed(milliseconds: i64) {
+    // SAFETY: sets a number in the allocator's own table, which it reads at any time.
     #[allow(unsafe_code)]
     unsafe {
-        mi_option_set(PURGE_DELAY, 100);
+        mi_option_set(PURGE_DELAY, milliseconds);
+    }
+}
+
+/// Scans that run.
+static BUSY: AtomicUsize = AtomicUsize::new(0);
+
+/// As long as one of these is there, freed memory is kept longer.
+pub struct Busy(());
+
+impl Busy {
+    /// Begins.
+    pub fn begin() -> Busy {
+        if BUSY.fetch_add(1, Ordering::SeqCst) == 0 {
+            keep_freed(LATER);
+        }
+        Busy(())
+    }
+}
+
+impl Drop for Busy {
+    fn drop(&mut self) {
+        if BUSY.fetch_sub(1, Ordering::SeqCst) == 1 {
+            keep_freed(SOON);
+        }
     }
 }
 

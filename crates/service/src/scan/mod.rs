@@ -195,7 +195,9 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
     }
     let (house, folder) = (house.clone(), folder.clone());
     tokio::spawn(async move {
+        let busy = (!small).then(crate::memory::Busy::begin);
         let outcome = scan(&house, &folder, scope, &progress).await;
+        drop(busy);
         // Whatever still walks for it may stop.
         progress.cancelled.store(true, Ordering::Relaxed);
         let again = {
