@@ -218,10 +218,11 @@ fn a_client_that_pauses_loses_nothing_and_costs_little() {
         until(5, "everything to be closed", || (open_files(running, folder) == 0).then_some(()));
         let (threads_before, memory_before) = (threads(), memory());
         let mut paused = pause(200);
-        // With what the threads behind them take; `make bench` measures a thousand. What was only
+        // With the heaps of the threads behind them, each in pages of 2 MiB and seventy at most;
+        // `make bench` measures a thousand. What was only
         // needed for a moment goes back to the system after another.
         until(5, "paused clients to cost little", || {
-            (memory().saturating_sub(memory_before) / 200 <= 256).then_some(())
+            (memory().saturating_sub(memory_before) / 200 <= 1024).then_some(())
         });
         assert!(threads() <= threads_before + 8, "{} after {threads_before}", threads());
         // Nobody reads; a rescan and other requests go on meanwhile.
