@@ -5,13 +5,14 @@ use rayon::iter::{IntoParallelRefIterator as _, ParallelIterator as _};
 use rayon::slice::ParallelSliceMut as _;
 
 use super::Catalogue;
+use super::record::Record;
 use super::spots::Order;
 use crate::collate::{beginning, natural_bytes};
 
 /// What is kept of each file.
 #[derive(Clone, Copy)]
 struct Row {
-    /// Its place in the order of titles; [`ABSENT`] if it is not in the batch.
+    /// Its place in the order of titles.
     rank: u32,
     cell: u32,
     /// Unknown dates last.
@@ -27,6 +28,8 @@ const ABSENT: u32 = u32::MAX;
 /// The files of a large batch, by serial; nothing of a small one.
 pub(super) struct Columns {
     first: u32,
+    /// Where the row of a file is, by its serial less the first one; serials may lie far apart.
+    places: Vec<u32>,
     rows: Vec<Row>,
 }
 
@@ -39,10 +42,8 @@ impl Columns {
         let (Some(first), Some(last)) =
             (files.first(), files.last().filter(|_| files.len() >= MANY))
         else {
-            return Columns { first: 0, rows: Vec::new() };
+            return Columns { first: 0, places: Vec::new(), rows: Vec::new() };
         };
-        let absent = Row { rank: ABSENT, cell: 0, date: 0, added: 0, place: 0 };
-        let mut rows = vec![absent; (last - first) as usize + 1];
         let looked_up = files.par_iter().filter_map(|serial| {
             let record = catalogue.record(*serial)?;
             let title = catalogue.titles.get(*serial).unwrap_or_default();
@@ -57,9 +58,12 @@ impl Columns {
             Some((beginning(title), *serial, row))
         });
         let looked_up: Vec<(u128, u32, Row)> = looked_up.collect();
+        let mut places = vec![ABSENT; (last - first) as usize + 1];
+        let mut rows = Vec::with_capacity(looked_up.len());
         let mut sorted = Vec::with_capacity(looked_up.len());
         for (beginning, serial, row) in looked_up {
-            rows[(serial - first) as usize] = row;
+            places[(serial - first) as usize] = rows.len() as u32;
+            rows.push(row);
             sorted.push((beginning, serial));
         }
         let title = |serial: u32| catalogue.titles.get(serial).unwrap_or_default();
@@ -67,19 +71,20 @@ impl Columns {
             x.cmp(y).then_with(|| natural_bytes(title(*a), title(*b))).then_with(|| a.cmp(b))
         });
         for (rank, (_, serial)) in sorted.iter().enumerate() {
-            rows[(serial - first) as usize].rank = rank as u32;
+            rows[places[(serial - first) as usize] as usize].rank = rank as u32;
         }
-        Columns { first: *first, rows }
+        Columns { first: *first, places, rows }
     }
 
     fn row(&self, serial: u32) -> Option<&Row> {
-        let row = self.rows.get(serial.checked_sub(self.first)? as usize)?;
-        (row.rank != ABSENT).then_some(row)
+        let place = self.places.get(serial.checked_sub(self.first)? as usize)?;
+        self.rows.get(*place as usize)
     }
 
-    /// The cell of a file of the batch.
-    pub fn cell(&self, serial: u32) -> Option<u32> {
-        self.row(serial).map(|row| row.cell)
+    /// The cell of a file.
+    pub fn cell(&self, catalogue: &Catalogue, serial: u32) -> u32 {
+        let looked_up = self.row(serial).map(|row| row.cell);
+        looked_up.unwrap_or_else(|| catalogue.record(serial).map_or(0, Record::cell))
     }
 
     /// Sorts files.

@@ -209,13 +209,11 @@ impl Catalogue {
                 }
             }
         };
-        let cell_in =
-            |catalogue: &Catalogue, serial| catalogue.record(serial).map_or(0, Record::cell);
-        for (place, cell, count) in cells(&edits.went, |serial| cell_in(old, serial)) {
+        let cell_before = |serial| old.record(serial).map_or(0, Record::cell);
+        for (place, cell, count) in cells(&edits.went, cell_before) {
             climb(place, cell, -count, old);
         }
-        let cell = |serial| columns.cell(serial).unwrap_or_else(|| cell_in(self, serial));
-        for (place, cell, count) in cells(&edits.came, cell) {
+        for (place, cell, count) in cells(&edits.came, |serial| columns.cell(self, serial)) {
             climb(place, cell, count, self);
         }
         edits.unlisted.iter().for_each(|(place, cell)| climb(*place, *cell, -1, old));
@@ -339,10 +337,7 @@ impl Catalogue {
             taken.push((place, group, shelf.kind, shelf.subject, lists));
         }
         let mut everything = std::mem::take(&mut self.everything);
-        let mark = |serial| {
-            let cell = columns.cell(serial);
-            cell.unwrap_or_else(|| self.record(serial).map_or(0, Record::cell))
-        };
+        let mark = |serial| columns.cell(self, serial);
         let taken = taken.into_par_iter().with_min_len(FEW);
         let added = taken.map(|(place, group, kind, subject, (mut items, other))| {
             let order = self.order(kind, subject);
