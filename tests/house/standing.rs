@@ -4,7 +4,7 @@ use std::net::TcpListener;
 
 use mostra_tests::raw::{self, between, browse, call, media_path};
 use mostra_tests::subscriber::Subscriber;
-use mostra_tests::{SERVER, in_a_house};
+use mostra_tests::{SERVER, in_a_house, until};
 
 const ADMITTED: &str = "127.0.0.31";
 const OTHER: &str = "127.0.0.32";
@@ -68,6 +68,47 @@ fn a_grant_of_pictures_hides_films() {
             "what it may not see does not exist"
         );
         assert!(!browse(ADMITTED, "folders").text().contains("Films"));
+    });
+}
+
+#[test]
+fn a_grant_of_folders_shows_these_and_is_kept() {
+    in_a_house(|house| {
+        let service = house.begin();
+        house.publish("Films");
+        house.publish("Pictures");
+        house.meet(ADMITTED);
+        house.admit(ADMITTED);
+        let film = media_path(&browse(ADMITTED, "video-all"), "Lamp-room tour");
+        let told = house.mostra(&["device", "admit", ADMITTED, "--folders", "Pictures"]);
+        assert!(told.contains("video, music, picture in Pictures"), "{told}");
+        let only_pictures = || {
+            assert_eq!(total(ADMITTED, "pictures-all"), 10);
+            assert_eq!(browse(ADMITTED, "video-all").status, 500);
+            assert_eq!(raw::ask(ADMITTED, "GET", &film, "").status, 404);
+            assert!(house.mostra(&["device", "show", ADMITTED]).contains("in Pictures"));
+        };
+        only_pictures();
+        // Nothing is lost by a folder that does not exist, or by none.
+        assert!(
+            house
+                .mostra_fails(&["device", "admit", ADMITTED, "--folders", "Nowhere"])
+                .contains("no folder is called")
+        );
+        let decision =
+            format!("/devices/{}/decision", house.device(ADMITTED).expect("a device")["id"]);
+        for folders in ["[]", "[1,99]"] {
+            let body = format!(r#"{{"standing":"admitted","folders":{folders}}}"#);
+            let answer = house.api_with("PUT", &decision, &body).expect("an answer");
+            assert_eq!(answer.status, 422, "{}", answer.text());
+        }
+        only_pictures();
+        drop(service);
+        let _service = house.start();
+        until(10, "the catalogue", || (total(ADMITTED, "0") > 0).then_some(()));
+        only_pictures();
+        house.admit(ADMITTED);
+        assert_eq!(total(ADMITTED, "video-all"), 5, "without folders named, all are granted");
     });
 }
 

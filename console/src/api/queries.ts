@@ -73,11 +73,12 @@ export function useChange<Input>(run: (input: Input) => Promise<unknown>, topics
   });
 }
 
-export type Decision = { device: Device; standing: string; kinds?: string[]; name?: string };
+export type Decision = { device: Device; standing: string; kinds?: string[]; folders?: number[]; name?: string };
 
 export const useDecide = () =>
   useChange<Decision>(
-    ({ device, standing, kinds, name }) => call("PUT", `/devices/${device.id}/decision`, { standing, kinds, name }),
+    ({ device, standing, kinds, folders, name }) =>
+      call("PUT", `/devices/${device.id}/decision`, { standing, kinds, folders, name }),
     ["devices", "house"],
   );
 

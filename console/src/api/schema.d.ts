@@ -690,6 +690,8 @@ export interface components {
             standing: string;
             /** @description The kinds it may see; all if left out. */
             kinds?: string[] | null;
+            /** @description The folders it may see, by number; all, also those to come, if left out. */
+            folders?: number[] | null;
             /** @description A name for it; unchanged if left out. */
             name?: string | null;
         };
@@ -714,6 +716,8 @@ export interface components {
             standing: string;
             /** @description The kinds it may see when admitted. */
             kinds: string[];
+            /** @description The folders it may see when admitted, by number; left out: all, also those to come. */
+            folders?: number[] | null;
             /**
              * Format: int64
              * @description When it was first seen.

@@ -2,8 +2,9 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { call, type Device, type Problem } from "../api/client";
-import { useChange, useDevices } from "../api/queries";
+import { useChange, useDevices, useFolders } from "../api/queries";
 import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { grantWords } from "../parts/grant";
 import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
 import { Decide, StandingMark } from "../parts/standing";
 import { ago, bytes, capital, clock, inWords } from "../parts/words";
@@ -65,6 +66,7 @@ export function Devices() {
 function Detail({ device }: { device: Device }) {
   const [name, setName] = useState(device.name ?? "");
   const [forgetting, setForgetting] = useState(false);
+  const folders = useFolders();
   const navigate = useNavigate();
   const rename = useChange(() => call("PUT", `/devices/${device.id}/name`, { name }), ["devices"]);
   const forget = useChange(() => call("DELETE", `/devices/${device.id}`), ["devices", "house"]);
@@ -72,7 +74,7 @@ function Detail({ device }: { device: Device }) {
     ["Address", device.address],
     ["Hardware", device.hardware ?? "not known to the system"],
     ["Calls itself", device.user_agent],
-    ["May see", device.standing === "admitted" ? device.kinds.join(", ") : "nothing"],
+    ["May see", device.standing === "admitted" ? grantWords(device, folders.data) : "nothing"],
     ["First seen", clock(device.first_seen_ms)],
     ["Last seen", clock(device.last_seen_ms)],
     ["Differently", differently(device)],

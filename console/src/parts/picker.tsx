@@ -3,12 +3,8 @@ import { useState } from "react";
 import { call, type Problem } from "../api/client";
 import { useChange, usePlaces } from "../api/queries";
 import { Button, Field, Loading, Trouble } from "./basics";
+import { KINDS } from "./words";
 
-const KINDS = [
-  ["video", "Video"],
-  ["music", "Music"],
-  ["picture", "Pictures"],
-] as const;
 
 export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: () => void }) {
   const [path, setPath] = useState("");

@@ -1,8 +1,10 @@
 // A device's standing, and deciding on it where it is shown.
 import { useEffect, useState } from "react";
 import type { Device } from "../api/client";
-import { useDecide, type Decision } from "../api/queries";
+import { useDecide, useFolders, type Decision } from "../api/queries";
 import { Button, Trouble } from "./basics";
+import { GrantDialog, grantWords } from "./grant";
+import { KINDS } from "./words";
 
 const MARKS: Record<string, { icon: string; look: string }> = {
   waiting: { icon: "◷", look: "bg-amber-wash text-amber" },
@@ -25,6 +27,8 @@ const UNDO_SECONDS = 10;
 /** Buttons for a decision; the result shows in place, with undo for ten seconds. */
 export function Decide({ device }: { device: Device }) {
   const decide = useDecide();
+  const folders = useFolders();
+  const [choosing, setChoosing] = useState(false);
   const [before, setBefore] = useState<Device | null>(null);
   useEffect(() => {
     if (!before) return;
@@ -35,11 +39,12 @@ export function Decide({ device }: { device: Device }) {
     const earlier = device;
     decide.mutate({ device, ...decision }, { onSuccess: () => setBefore(earlier) });
   };
-  const picturesOnly = device.kinds.length === 1 && device.kinds[0] === "picture";
+  const everything = device.kinds.length === KINDS.length && !device.folders;
+  const picturesOnly = device.kinds.length === 1 && device.kinds[0] === "picture" && !device.folders;
   return (
     <div>
       <div className="flex flex-wrap items-center gap-3">
-        {(device.standing !== "admitted" || picturesOnly) && (
+        {(device.standing !== "admitted" || !everything) && (
           <Button look="main" disabled={decide.isPending} onClick={() => run({ standing: "admitted" })}>
             {device.standing === "admitted" ? "Admit to everything" : "Admit"}
           </Button>
@@ -49,6 +54,9 @@ export function Decide({ device }: { device: Device }) {
             Pictures only
           </Button>
         )}
+        <Button disabled={decide.isPending} onClick={() => setChoosing(true)}>
+          Choose…
+        </Button>
         {device.standing !== "refused" && (
           <Button look="danger" disabled={decide.isPending} onClick={() => run({ standing: "refused" })}>
             Refuse
@@ -58,12 +66,12 @@ export function Decide({ device }: { device: Device }) {
           <span role="status" className="flex items-center gap-3">
             <span className="text-soft">
               {device.label} is {device.standing}
-              {device.standing === "admitted" && picturesOnly ? " to pictures" : ""}.
+              {device.standing === "admitted" && !everything ? ` to ${grantWords(device, folders.data)}` : ""}.
             </span>
             <Button
               onClick={() =>
                 decide.mutate(
-                  { device, standing: before.standing, kinds: before.kinds },
+                  { device, standing: before.standing, kinds: before.kinds, folders: before.folders ?? undefined },
                   { onSuccess: () => setBefore(null) },
                 )
               }
@@ -74,6 +82,16 @@ export function Decide({ device }: { device: Device }) {
         )}
       </div>
       <Trouble problem={decide.error} />
+      {choosing && (
+        <GrantDialog
+          device={device}
+          onClose={() => setChoosing(false)}
+          onChosen={(grant) => {
+            setChoosing(false);
+            run({ standing: "admitted", ...grant });
+          }}
+        />
+      )}
     </div>
   );
 }

@@ -47,3 +47,10 @@ export const lasting = (since: number) => {
 };
 
 export const clock = (ms: number) => new Date(ms).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
+
+/** The kinds of items, with their names for people. */
+export const KINDS = [
+  ["video", "Video"],
+  ["music", "Music"],
+  ["picture", "Pictures"],
+] as const;

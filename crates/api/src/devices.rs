@@ -44,6 +44,9 @@ pub struct Device {
     pub standing: String,
     /// The kinds it may see when admitted.
     pub kinds: Vec<String>,
+    /// The folders it may see when admitted, by number; left out: all, also those to come.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folders: Option<Vec<u32>>,
     /// When it was first seen.
     pub first_seen_ms: u64,
     /// When it was last seen.
@@ -76,6 +79,9 @@ pub struct DecisionRequest {
     /// The kinds it may see; all if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kinds: Option<Vec<String>>,
+    /// The folders it may see, by number; all, also those to come, if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folders: Option<Vec<u32>>,
     /// A name for it; unchanged if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,

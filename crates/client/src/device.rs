@@ -1,7 +1,7 @@
 //! device list, show, admit, refuse, forget, name.
 
 use clap::Subcommand;
-use mostra_api::{DecisionRequest, Device, DeviceName, DeviceTraits, ProofStep};
+use mostra_api::{DecisionRequest, Device, DeviceName, DeviceTraits, Folder, ProofStep};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -23,6 +23,9 @@ pub enum Verb {
         /// The kinds it may see
         #[arg(long, value_delimiter = ',', default_value = "video,music,picture")]
         kinds: Vec<String>,
+        /// The folders it may see, by number or label [default: all, also those to come]
+        #[arg(long, value_delimiter = ',')]
+        folders: Vec<String>,
         /// A name for it
         #[arg(long)]
         name: Option<String>,
@@ -73,14 +76,29 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
         }
         Verb::Show { device } => {
             let device = find(connection, &device).await?;
-            output.print(&device, show)
+            let seen = may_see(connection, &device).await?;
+            output.print(&device, |device| show(device, &seen))
         }
-        Verb::Admit { device, kinds, name } => {
-            let request = DecisionRequest { standing: "admitted".into(), kinds: Some(kinds), name };
+        Verb::Admit { device, kinds, folders: wanted, name } => {
+            let mut folders = Vec::new();
+            for folder in &wanted {
+                folders.push(crate::folder::find(connection, folder).await?.id);
+            }
+            let request = DecisionRequest {
+                standing: "admitted".into(),
+                kinds: Some(kinds),
+                folders: (!wanted.is_empty()).then_some(folders),
+                name,
+            };
             decide(connection, output, &device, &request).await
         }
         Verb::Refuse { device } => {
-            let request = DecisionRequest { standing: "refused".into(), kinds: None, name: None };
+            let request = DecisionRequest {
+                standing: "refused".into(),
+                kinds: None,
+                folders: None,
+                name: None,
+            };
             decide(connection, output, &device, &request).await
         }
         Verb::Forget { device, yes } => {
@@ -168,9 +186,23 @@ async fn decide(
     let device = find(connection, device).await?;
     let path = format!("/devices/{}/decision", device.id);
     let device: Device = connection.change(Method::PUT, &path, Some(request)).await?;
+    let seen = may_see(connection, &device).await?;
     output.print(&device, |d| match d.standing.as_str() {
-        "admitted" => format!("{} is admitted to {}.", d.label, d.kinds.join(", ")),
+        "admitted" => format!("{} is admitted to {seen}.", d.label),
         _ => format!("{} is {}.", d.label, d.standing),
+    })
+}
+
+/// Its grant in words, with the labels of its folders.
+async fn may_see(connection: &Connection, device: &Device) -> Result<String, Failure> {
+    let kinds = device.kinds.join(", ");
+    let Some(numbers) = &device.folders else { return Ok(kinds) };
+    let folders: Vec<Folder> = connection.get("/folders").await?;
+    let labels: Vec<String> =
+        folders.into_iter().filter(|f| numbers.contains(&f.id)).map(|f| f.label).collect();
+    Ok(match labels.len() {
+        0 => "nothing: its folders are no longer published".into(),
+        _ => format!("{kinds} in {}", labels.join(", ")),
     })
 }
 
@@ -209,7 +241,7 @@ fn row(device: &Device) -> Vec<String> {
     ]
 }
 
-fn show(device: &Device) -> String {
+fn show(device: &Device, seen: &str) -> String {
     let mut lines = vec![format!("{}, {}", device.label, device.standing)];
     let mut line = |name: &str, value: String| lines.push(format!("  {name:<13} {value}"));
     line("number", device.id.to_string());
@@ -217,7 +249,7 @@ fn show(device: &Device) -> String {
     line("hardware", device.hardware.clone().unwrap_or_else(|| "not known to the system".into()));
     line("calls itself", device.user_agent.clone().unwrap_or_else(|| "nothing".into()));
     if device.standing == "admitted" {
-        line("may see", device.kinds.join(", "));
+        line("may see", seen.to_owned());
     }
     line("first seen", time(device.first_seen_ms));
     line("last seen", time(device.last_seen_ms));

@@ -159,7 +159,8 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
     }
 }
 
-async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> {
+/// The folder of that number, label or path.
+pub async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> {
     let folders: Vec<Folder> = connection.get("/folders").await?;
     let fits = |f: &Folder| f.id.to_string() == wanted || f.label == wanted || f.path == wanted;
     let mut found: Vec<Folder> = folders.into_iter().filter(fits).collect();

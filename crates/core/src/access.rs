@@ -43,6 +43,7 @@
 //! ```
 
 use std::collections::BTreeSet;
+use std::fmt;
 
 use crate::account::SignedIn;
 use crate::kind::{Kind, Kinds};
@@ -121,6 +122,17 @@ impl Grant {
     /// Every kind and every folder.
     pub fn everything() -> Grant {
         Grant { kinds: Kinds::ALL, folders: None }
+    }
+}
+
+impl fmt::Display for Grant {
+    /// `video,music`, `video in folder 1` or `video in folders 1,4`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.kinds)?;
+        let Some(folders) = &self.folders else { return Ok(()) };
+        let numbers: Vec<String> = folders.iter().map(u32::to_string).collect();
+        let word = if numbers.len() == 1 { "folder" } else { "folders" };
+        write!(f, " in {word} {}", numbers.join(","))
     }
 }
 

@@ -47,7 +47,7 @@ impl Records {
         let transaction = self.database.begin().await?;
         save(&transaction, device).await?;
         let what = match device.standing {
-            Standing::Admitted => format!("admitted to {}", device.grant.kinds),
+            Standing::Admitted => format!("admitted to {}", device.grant),
             other => other.word().to_owned(),
         };
         note(&transaction, device.id, at, who, what).await?;

@@ -1,5 +1,7 @@
 //! Devices, decisions, proof and streams.
 
+use std::collections::BTreeSet;
+
 use actix_web::{HttpResponse, web};
 use mostra_api::{DecisionRequest, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep};
 use mostra_core::Kinds;
@@ -44,6 +46,7 @@ fn told(device: &Device) -> ApiDevice {
         user_agent: device.user_agent.clone(),
         standing: device.standing.word().into(),
         kinds: device.grant.kinds.iter().map(|k| k.word().to_owned()).collect(),
+        folders: device.grant.folders.as_ref().map(|f| f.iter().copied().collect()),
         first_seen_ms: ms(device.first_seen),
         last_seen_ms: ms(device.last_seen),
         proof: proof.into(),
@@ -104,7 +107,7 @@ async fn decide(
     body: web::Json<DecisionRequest>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
-    let DecisionRequest { standing, kinds, name } = body.into_inner();
+    let DecisionRequest { standing, kinds, folders, name } = body.into_inner();
     let standing = Standing::from_word(&standing).ok_or_else(|| {
         Failure::invalid("That is no standing")
             .why("A standing is `waiting`, `admitted` or `refused`.")
@@ -117,7 +120,8 @@ async fn decide(
             .map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
     };
     let name = name.map(|n| usable_name(&n)).transpose()?;
-    let grant = Grant { kinds, folders: None };
+    let folders = folders.map(|numbers| of_published(&house, numbers)).transpose()?;
+    let grant = Grant { kinds, folders };
     let decided = house.decide(*id, standing, grant, name, caller.0.account()).await;
     let device = decided.map_err(|error| {
         let failure = Failure::from(error);
@@ -127,6 +131,25 @@ async fn decide(
         failure
     })?;
     Ok(web::Json(told(&device.ok_or_else(missing)?)))
+}
+
+/// The numbers, each of a folder that is published: a slip of the pen would hide everything.
+fn of_published(house: &House, numbers: Vec<u32>) -> Result<BTreeSet<u32>, Failure> {
+    let wrong = |why: String| {
+        Failure::invalid("Those folders do not work")
+            .why(why)
+            .next("`mostra folder list` shows all; nothing was changed.")
+    };
+    if numbers.is_empty() {
+        return Err(wrong("None is named. To keep a device out, refuse it.".into()));
+    }
+    let published = house.catalogue();
+    for number in &numbers {
+        if !published.folders().iter().any(|f| f.serial == *number) {
+            return Err(wrong(format!("No folder has the number {number}.")));
+        }
+    }
+    Ok(numbers.into_iter().collect())
 }
 
 fn usable_name(name: &str) -> Result<String, Failure> {

@@ -1,0 +1,94 @@
+// What an admitted device may see: kinds and folders, chosen in a dialog.
+import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import { useState } from "react";
+import type { Device, Folder } from "../api/client";
+import { useFolders } from "../api/queries";
+import { Button, Loading } from "./basics";
+import { KINDS } from "./words";
+
+/** A grant in words: "video, music in Films, Records". */
+export function grantWords(device: Device, folders: Folder[] | undefined): string {
+  const kinds = device.kinds.length === KINDS.length ? "everything" : device.kinds.join(", ");
+  if (!device.folders) return kinds;
+  const label = (id: number) => folders?.find((folder) => folder.id === id)?.label;
+  const names = device.folders.map(label).filter(Boolean);
+  return names.length === 0 ? "nothing: its folders are no longer published" : `${kinds} in ${names.join(", ")}`;
+}
+
+export type Grant = { kinds: string[]; folders?: number[] };
+
+/** Asks for a grant; starts from the device's own. */
+export function GrantDialog({ device, onChosen, onClose }: { device: Device; onChosen: (grant: Grant) => void; onClose: () => void }) {
+  return (
+    <Dialog open onClose={onClose} className="relative z-20">
+      <div className="fixed inset-0 bg-black/50" aria-hidden />
+      <div className="fixed inset-0 grid place-items-center overflow-y-auto p-4">
+        <DialogPanel className="w-full max-w-md rounded-card bg-sheet p-6">
+          <DialogTitle className="font-serif text-xl">What may {device.label} see?</DialogTitle>
+          <Choice device={device} onChosen={onChosen} onClose={onClose} />
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}
+
+function Choice({ device, onChosen, onClose }: { device: Device; onChosen: (grant: Grant) => void; onClose: () => void }) {
+  const folders = useFolders();
+  const [kinds, setKinds] = useState(device.kinds);
+  const [only, setOnly] = useState(device.folders != null);
+  const [chosen, setChosen] = useState<number[]>(device.folders ?? []);
+  if (!folders.data) return <Loading />;
+  // A folder that is no longer published must not stay chosen unseen.
+  const usable = chosen.filter((id) => folders.data.some((folder) => folder.id === id));
+  const toggled = <T,>(list: T[], one: T) => (list.includes(one) ? list.filter((o) => o !== one) : [...list, one]);
+  const line = "flex min-h-11 items-center gap-2";
+  return (
+    <form
+      className="mt-3 space-y-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onChosen(only ? { kinds, folders: usable } : { kinds });
+      }}
+    >
+      <fieldset>
+        <legend className="font-bold">Kinds</legend>
+        <div className="flex flex-wrap gap-x-5">
+          {KINDS.map(([kind, name]) => (
+            <label key={kind} className={line}>
+              <input type="checkbox" className="size-5 accent-accent" checked={kinds.includes(kind)} onChange={() => setKinds(toggled(kinds, kind))} />
+              {name}
+            </label>
+          ))}
+        </div>
+      </fieldset>
+      <fieldset>
+        <legend className="font-bold">Folders</legend>
+        <label className={line}>
+          <input type="radio" name="folders" className="size-5 accent-accent" checked={!only} onChange={() => setOnly(false)} />
+          All, also those to come
+        </label>
+        <label className={line}>
+          <input type="radio" name="folders" className="size-5 accent-accent" checked={only} onChange={() => setOnly(true)} />
+          Only these
+        </label>
+        {only && (
+          <div className="max-h-60 overflow-y-auto pl-7">
+            {folders.data.map((folder) => (
+              <label key={folder.id} className={line}>
+                <input type="checkbox" className="size-5 shrink-0 accent-accent" checked={usable.includes(folder.id)} onChange={() => setChosen(toggled(usable, folder.id))} />
+                {folder.label}
+              </label>
+            ))}
+            {folders.data.length === 0 && <p className="text-soft">No folder is published yet.</p>}
+          </div>
+        )}
+      </fieldset>
+      <div className="flex gap-3">
+        <Button look="main" type="submit" disabled={kinds.length === 0 || (only && usable.length === 0)}>
+          Admit to these
+        </Button>
+        <Button onClick={onClose}>Back</Button>
+      </div>
+    </form>
+  );
+}
