@@ -1,5 +1,6 @@
 //! The catalogue of a million items, in the core alone: memory, pages, search, changes.
 
+use std::collections::VecDeque;
 use std::fmt::Write as _;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -150,8 +151,8 @@ pub fn measure(report: &mut String) {
     let half = pass(&half);
     // Containers large and small, everywhere in the tree.
     let mut containers: Vec<String> = Vec::new();
-    let mut open = vec!["0".to_owned()];
-    while let Some(id) = open.pop() {
+    let mut open = VecDeque::from(["0".to_owned()]);
+    while let Some(id) = open.pop_front() {
         let page = catalogue.children(&all, &id, 0, 30, &[]).expect("a container");
         let inner = page.objects.iter().filter(|o| matches!(o.node, Node::Container { .. }));
         if containers.len() < 400 {
