@@ -18,9 +18,16 @@ const SOON: i64 = 10;
 /// The same while a scan runs, which frees and takes again all the time.
 const LATER: i64 = 1000;
 
-/// Has freed memory go back soon.
+/// Has freed memory go back soon, and memory come in small pages.
 pub fn set_up() {
     keep_freed(SOON);
+    large_pages(false);
+}
+
+/// In large pages the heap of each thread, and every gap in the catalogue, would take 2 MiB.
+fn large_pages(allowed: bool) {
+    // A kernel that has none refuses, which is just as well.
+    let _ = nix::sys::prctl::set_thp_disable(!allowed);
 }
 
 fn keep_freed(milliseconds: i64) {
@@ -34,7 +41,8 @@ fn keep_freed(milliseconds: i64) {
 /// Scans that run.
 static BUSY: AtomicUsize = AtomicUsize::new(0);
 
-/// As long as one of these is there, freed memory is kept longer.
+/// As long as one of these is there, freed memory is kept longer, and more comes in large pages,
+/// which are quicker to get.
 pub struct Busy(());
 
 impl Busy {
@@ -42,6 +50,7 @@ impl Busy {
     pub fn begin() -> Busy {
         if BUSY.fetch_add(1, Ordering::SeqCst) == 0 {
             keep_freed(LATER);
+            large_pages(true);
         }
         Busy(())
     }
@@ -51,6 +60,7 @@ impl Drop for Busy {
     fn drop(&mut self) {
         if BUSY.fetch_sub(1, Ordering::SeqCst) == 1 {
             keep_freed(SOON);
+            large_pages(false);
         }
     }
 }

@@ -106,28 +106,29 @@ impl Cells {
         self.iter().map(|(_, n)| n).sum()
     }
 
-    /// Adds to a cell; true if the set of cells changed.
-    pub fn add(&mut self, cell: u16, delta: i32) -> bool {
-        match self.0.binary_search_by_key(&cell, |(c, _)| *c) {
-            Ok(at) => {
-                self.0[at].1 = self.0[at].1.saturating_add_signed(delta);
-                if self.0[at].1 > 0 {
-                    return false;
-                }
-                let mut rest = std::mem::take(&mut self.0).into_vec();
-                rest.remove(at);
-                self.0 = rest.into();
-                true
+    /// Adds to cells, which must rise; true if the set of cells changed.
+    pub fn add(&mut self, deltas: impl Iterator<Item = (u16, i32)>) -> bool {
+        let mut deltas = deltas.peekable();
+        let mut sums = Vec::with_capacity(self.0.len() + deltas.size_hint().0);
+        let mut changed = false;
+        let came = |cell: u16, delta: i32| (delta > 0).then_some((cell, delta.unsigned_abs()));
+        for (cell, count) in self.iter() {
+            while let Some((new, delta)) = deltas.next_if(|(new, _)| *new < cell) {
+                let before = sums.len();
+                sums.extend(came(new, delta));
+                changed |= sums.len() > before;
             }
-            Err(at) if delta > 0 => {
-                let mut more = std::mem::take(&mut self.0).into_vec();
-                more.reserve_exact(1);
-                more.insert(at, (cell, delta.unsigned_abs()));
-                self.0 = more.into();
-                true
+            let delta = deltas.next_if(|(same, _)| *same == cell).map_or(0, |(_, delta)| delta);
+            match count.saturating_add_signed(delta) {
+                0 => changed = true,
+                count => sums.push((cell, count)),
             }
-            Err(_) => false,
         }
+        let before = sums.len();
+        sums.extend(deltas.filter_map(|(cell, delta)| came(cell, delta)));
+        changed |= sums.len() > before;
+        self.0 = sums.into();
+        changed
     }
 
     pub fn mark(&self, marks: &mut Marks) -> u32 {

@@ -1,17 +1,18 @@
 //! The second half of a change: bringing lists, counts and update ids to what files,
 //! directories and playlists now say.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::hash::BuildHasherDefault;
 use std::sync::Arc;
 
 use rayon::iter::{
     IndexedParallelIterator as _, IntoParallelIterator as _, IntoParallelRefIterator as _,
-    ParallelIterator as _,
+    IntoParallelRefMutIterator as _, ParallelIterator as _,
 };
-use rayon::slice::ParallelSliceMut as _;
+use rayon::slice::{ParallelSlice as _, ParallelSliceMut as _};
 
 use super::Catalogue;
-use super::change::{Base, Edits, Touched, pair, place_of};
+use super::change::{Base, Edits, Met, Touched, pair, place_of};
 use super::columns::Columns;
 use super::id::{Fixed, NodeId, Place};
 use super::list::List;
@@ -20,17 +21,17 @@ use super::shelf::{ROOT, Shelf};
 use super::spots::{Order, Step};
 use crate::Kind;
 use crate::collate::beginning;
+use crate::shards::AsIs;
 
 impl Catalogue {
     /// `old` is the catalogue before the batch: its order is the one in which lists still
     /// stand.
     pub(super) fn settle(&mut self, old: &Catalogue, base: &Base, touched: &mut Touched) {
         let mut edits = Edits::default();
-        let mut ways = Vec::new();
         for serial in &base.files {
             self.leave_spots(old, *serial, &mut edits);
-            self.take_spots(*serial, &mut ways, &mut edits);
         }
+        self.take_spots(&base.files, &mut edits);
         edits.sort();
         self.edit_playlists(old, base, &mut edits);
         self.take_items(old, &edits);
@@ -79,28 +80,33 @@ impl Catalogue {
         });
     }
 
-    fn take_spots(&mut self, serial: u32, ways: &mut Vec<Step>, edits: &mut Edits) {
-        let Some(record) = self.record(serial) else { return };
-        // Ways end to end, each after its length: shelves are made once all are known.
-        ways.clear();
-        let mut lengths = [0; 64];
-        let mut count = 0;
-        self.spots(record, |way| {
-            if count < lengths.len() {
-                lengths[count] = way.len();
-                count += 1;
-                ways.extend_from_slice(way);
+    /// Where files now appear. A large batch goes in parts, as what is noted on the way is
+    /// larger than what becomes of it.
+    fn take_spots(&mut self, files: &[u32], edits: &mut Edits) {
+        for files in files.chunks(AT_ONCE) {
+            let spots = |files: &[u32]| {
+                let mut taken = Taken::default();
+                files.iter().for_each(|serial| taken.file(self, *serial));
+                taken
+            };
+            let mut all: Vec<Taken> = match files.len() {
+                ..=IN_A_ROW => vec![spots(files)],
+                _ => files.par_chunks(IN_A_ROW).map(spots).collect(),
+            };
+            // Shelves are made by one thread, in the order of the files.
+            for taken in &all {
+                let mut rest = taken.ways.as_slice();
+                for length in &taken.lengths {
+                    let (way, after) = rest.split_at(*length);
+                    rest = after;
+                    self.shelve(way, edits);
+                }
             }
-        });
-        let mut rest = ways.as_slice();
-        for length in &lengths[..count] {
-            let (way, after) = rest.split_at(*length);
-            rest = after;
-            let place = self.shelve(way, edits);
-            edits.came.push(pair(place, serial));
-            for step in way.iter().filter(|s| s.kind.is_named()) {
-                let place = edits.met.get(&step.node.0);
-                edits.spelt.extend(place.map(|place| pair(*place, step.subject)));
+            let met = &edits.met;
+            all.par_iter_mut().with_min_len(2).for_each(|taken| taken.place(met));
+            for taken in &mut all {
+                edits.came.append(&mut taken.came);
+                edits.spelt.append(&mut taken.spelt);
             }
         }
     }
@@ -198,58 +204,58 @@ impl Catalogue {
 
     /// Counts what came and went in each container and all around it.
     fn count(&mut self, old: &Catalogue, edits: &mut Edits, columns: &Columns) {
-        let mut deltas: HashMap<(u32, u16), i32> = HashMap::new();
-        let mut climb = |place: u32, cell: u16, delta: i32, catalogue: &Catalogue| {
-            let mut at = place;
-            loop {
-                *deltas.entry((at, cell)).or_default() += delta;
-                match catalogue.shelves.get(at) {
-                    Some(shelf) if at != ROOT => at = shelf.around,
-                    _ => break,
-                }
-            }
-        };
         let cell_before = |serial| old.record(serial).map_or(0, Record::cell);
-        for (place, cell, count) in cells(&edits.went, cell_before) {
-            climb(place, cell, -count, old);
-        }
-        for (place, cell, count) in cells(&edits.came, |serial| columns.cell(self, serial)) {
-            climb(place, cell, count, self);
-        }
-        edits.unlisted.iter().for_each(|(place, cell)| climb(*place, *cell, -1, old));
-        edits.newly_listed.iter().for_each(|(place, cell)| climb(*place, *cell, 1, self));
-        let mut changed: BTreeSet<u32> = BTreeSet::new();
-        // What goes first, so that a sum never runs below nothing on the way.
-        for ((place, cell), delta) in deltas.into_iter().filter(|(_, delta)| *delta != 0) {
-            if let Some(shelf) = self.shelves.get_mut(place)
-                && shelf.cells.add(cell, delta)
-            {
-                changed.insert(place);
+        let went = cells(&edits.went, cell_before).into_iter();
+        let mut less: Vec<Delta> = went.map(|(place, count)| (place, -count)).collect();
+        less.extend(edits.unlisted.iter().map(|(place, cell)| (spot(*place, *cell), -1)));
+        let mut more = cells(&edits.came, |serial| columns.cell(self, serial));
+        more.extend(edits.newly_listed.iter().map(|(place, cell)| (spot(*place, *cell), 1)));
+        let mut deltas = old.climb(less);
+        deltas.append(&mut self.climb(more));
+        sum(&mut deltas);
+        deltas.retain(|(_, delta)| *delta != 0);
+        for same in deltas.chunk_by(|(a, _), (b, _)| place_of_spot(*a) == place_of_spot(*b)) {
+            let place = place_of_spot(same[0].0);
+            let Some(shelf) = self.shelves.get_mut(place) else { continue };
+            if !shelf.cells.add(same.iter().map(|(spot, delta)| (*spot as u16, *delta))) {
+                continue;
             }
-        }
-        for place in changed {
-            let Some(shelf) = self.shelves.get(place) else { continue };
-            let mark = shelf.cells.mark(&mut self.marks);
-            if let Some(shelf) = self.shelves.get_mut(place) {
-                shelf.mark = mark;
-            }
+            shelf.mark = shelf.cells.mark(&mut self.marks);
             if place != ROOT {
                 edits.moved.insert(place);
             }
         }
     }
 
+    /// The same changes of counts, in the places themselves and in all around them.
+    fn climb(&self, mut deltas: Vec<Delta>) -> Vec<Delta> {
+        let mut all = Vec::new();
+        while !deltas.is_empty() {
+            sum(&mut deltas);
+            all.extend_from_slice(&deltas);
+            let around = |(at, delta): &Delta| {
+                let place = place_of_spot(*at);
+                let shelf = self.shelves.get(place).filter(|_| place != ROOT)?;
+                Some((spot(shelf.around, *at as u16), *delta))
+            };
+            deltas = deltas.iter().filter_map(around).collect();
+        }
+        all
+    }
+
     /// Of several spellings of one name, the one that most appearances use is shown.
     fn spell(&mut self, edits: &mut Edits) {
-        let mut spellings: BTreeMap<u32, BTreeMap<u32, i64>> = BTreeMap::new();
+        let mut deltas: Vec<(u64, i64)> = Vec::new();
         for (pairs, delta) in [(&edits.unspelt, -1), (&edits.spelt, 1)] {
-            for same in pairs.chunk_by(|a, b| a == b) {
-                let (place, name) = (place_of(same[0]), same[0] as u32);
-                let count = spellings.entry(place).or_default().entry(name).or_default();
-                *count += delta * same.len() as i64;
-            }
+            let groups = pairs.chunk_by(|a, b| a == b);
+            deltas.extend(groups.map(|same| (same[0], delta * same.len() as i64)));
         }
-        for (place, deltas) in spellings {
+        deltas.sort_by_key(|(pair, _)| *pair);
+        for same in deltas.chunk_by(|(a, _), (b, _)| place_of(*a) == place_of(*b)) {
+            let place = place_of(same[0].0);
+            let names = same.chunk_by(|(a, _), (b, _)| a == b);
+            let deltas = names.map(|n| (n[0].0 as u32, n.iter().map(|(_, delta)| delta).sum()));
+            let deltas: Vec<(u32, i64)> = deltas.collect();
             let Some(shelf) = self.shelves.get(place) else { continue };
             let foreign = deltas.iter().any(|(name, n)| *name != shelf.subject && *n != 0);
             if shelf.spellings.is_none() && !foreign {
@@ -260,7 +266,7 @@ impl Catalogue {
                 None => {
                     // Until now all appearances used the one.
                     let now = i64::from(shelf.cells.everything());
-                    let came: i64 = deltas.values().sum();
+                    let came: i64 = deltas.iter().map(|(_, delta)| delta).sum();
                     vec![(shelf.subject, now - came)]
                 }
             };
@@ -393,6 +399,51 @@ impl Catalogue {
     }
 }
 
+/// Files that one thread looks at in a row.
+const IN_A_ROW: usize = 4096;
+
+/// Files whose appearances are noted at one time.
+const AT_ONCE: usize = 32 * IN_A_ROW;
+
+/// Where some files belong: containers by node at first, by place once there are shelves.
+#[derive(Default)]
+struct Taken {
+    /// The ways to these containers, each container once, end to end; and their lengths.
+    ways: Vec<Step>,
+    lengths: Vec<usize>,
+    known: HashSet<u64, BuildHasherDefault<AsIs>>,
+    /// Appearances as (node, file), and names of containers as (node, name).
+    appearances: Vec<(u64, u32)>,
+    names: Vec<(u64, u32)>,
+    came: Vec<u64>,
+    spelt: Vec<u64>,
+}
+
+impl Taken {
+    fn file(&mut self, catalogue: &Catalogue, serial: u32) {
+        let Some(record) = catalogue.record(serial) else { return };
+        catalogue.spots(record, |way| {
+            let Some(last) = way.last() else { return };
+            self.appearances.push((last.node.0, serial));
+            let named = way.iter().filter(|step| step.kind.is_named());
+            self.names.extend(named.map(|step| (step.node.0, step.subject)));
+            if self.known.insert(last.node.0) {
+                self.lengths.push(way.len());
+                self.ways.extend_from_slice(way);
+            }
+        });
+    }
+
+    fn place(&mut self, met: &Met) {
+        let placed = |pairs: Vec<(u64, u32)>| {
+            let pairs = pairs.into_iter();
+            pairs.filter_map(|(node, number)| Some(pair(*met.get(&node)?, number))).collect()
+        };
+        self.came = placed(std::mem::take(&mut self.appearances));
+        self.spelt = placed(std::mem::take(&mut self.names));
+    }
+}
+
 /// A container's items, and the same in its second order.
 type Items = (u32, List, Option<Arc<List>>);
 
@@ -404,8 +455,30 @@ fn groups(pairs: &[u64]) -> impl Iterator<Item = &[u64]> {
     pairs.chunk_by(|a, b| place_of(*a) == place_of(*b))
 }
 
+/// A [`spot`], and by how much its count changes.
+type Delta = (u64, i32);
+
+/// A cell in a container, so that all of one container stand together and rise.
+fn spot(place: u32, cell: u16) -> u64 {
+    u64::from(place) << 16 | u64::from(cell)
+}
+
+fn place_of_spot(spot: u64) -> u32 {
+    (spot >> 16) as u32
+}
+
+/// Brings changes into order and adds up those of one spot.
+fn sum(deltas: &mut Vec<Delta>) {
+    deltas.par_sort_unstable_by_key(|(spot, _)| *spot);
+    deltas.dedup_by(|(next, more), (spot, delta)| {
+        let same = next == spot;
+        *delta += if same { *more } else { 0 };
+        same
+    });
+}
+
 /// How many appearances of each cell are at each place.
-fn cells(pairs: &[u64], cell: impl Fn(u32) -> u32 + Sync) -> Vec<(u32, u16, i32)> {
+fn cells(pairs: &[u64], cell: impl Fn(u32) -> u32 + Sync) -> Vec<Delta> {
     let groups: Vec<&[u64]> = groups(pairs).collect();
     let cells = groups.par_iter().with_min_len(FEW).flat_map_iter(|group| {
         let mut counts: Vec<(u16, i32)> = Vec::new();
@@ -422,7 +495,7 @@ fn cells(pairs: &[u64], cell: impl Fn(u32) -> u32 + Sync) -> Vec<(u32, u16, i32)
             counts[last].1 += 1;
         }
         let place = place_of(group[0]);
-        counts.into_iter().map(move |(cell, count)| (place, cell, count))
+        counts.into_iter().map(move |(cell, count)| (spot(place, cell), count))
     });
     cells.collect()
 }
