@@ -198,6 +198,13 @@ function Stations({ house }: { house: House }) {
   );
 }
 
+/** Languages with an alphabet of their own by name, behind the one for all others. */
+function alphabets(locales: string[]): [string, string][] {
+  const names = new Intl.DisplayNames(["en"], { type: "language" });
+  const own = locales.filter((locale) => locale !== "en").map((locale): [string, string] => [locale, names.of(locale) ?? locale]);
+  return [["en", "English, and all others with accents aside"], ...own.sort((a, b) => a[1].localeCompare(b[1]))];
+}
+
 /** How titles and pictures stand, and MIME types that a person set. */
 function Manner({ house }: { house: House }) {
   const [extension, setExtension] = useState("");
@@ -220,6 +227,7 @@ function Manner({ house }: { house: House }) {
       <div className="space-y-4">
         {choice("Titles come from", house.titles, [["embedded", "inside the files, where they have one"], ["file-names", "the files’ names"]], "titles")}
         {choice("Pictures stand", house.picture_order, [["date", "by the date taken"], ["title", "by title"]], "picture_order")}
+        {choice("Names stand as in", house.locale ?? "en", alphabets(house.locales ?? []), "locale")}
         <div>
           <p className="font-bold">MIME types by extension</p>
           <p className="text-sm text-soft">For a device that plays a file only under another type than the usual one.</p>

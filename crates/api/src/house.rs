@@ -16,6 +16,12 @@ pub struct House {
     pub titles: String,
     /// How pictures stand: by `date` or `title`.
     pub picture_order: String,
+    /// The language by whose alphabet names stand, as `sv`; `en` for all with accents aside.
+    #[serde(default)]
+    pub locale: String,
+    /// The languages to choose from.
+    #[serde(default)]
+    pub locales: Vec<String>,
     /// MIME types by file-name extension that replace the usual ones.
     pub mimes: BTreeMap<String, String>,
     /// The hosts to which the service may connect to pass on stations of playlists: names,
@@ -39,6 +45,9 @@ pub struct HouseChange {
     /// How pictures stand: by `date` or `title`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub picture_order: Option<String>,
+    /// The language by whose alphabet names stand.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub locale: Option<String>,
     /// All MIME types by extension that replace the usual ones.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub mimes: Option<BTreeMap<String, String>>,

@@ -45,6 +45,11 @@ pub enum Verb {
         #[arg(value_parser = ["date", "title"])]
         by: Option<String>,
     },
+    /// Show by whose alphabet names stand, or change it
+    Locale {
+        /// A language, such as sv; en for all in which accents are put aside
+        language: Option<String>,
+    },
     /// Show the MIME types that replace the usual ones, or set one for an extension
     Mime {
         /// A file-name extension, such as mkv
@@ -129,6 +134,16 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
             let wish = HouseChange { picture_order, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
             output.print(&house, |h| format!("Pictures stand by {}.", h.picture_order))
+        }
+        Verb::Locale { language: None } => {
+            let house: House = connection.get("/house").await?;
+            output
+                .print(&house, |h| format!("{}\nTo choose from: {}", h.locale, h.locales.join(" ")))
+        }
+        Verb::Locale { language: locale } => {
+            let wish = HouseChange { locale, ..HouseChange::default() };
+            let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
+            output.print(&house, |h| format!("Names stand by the alphabet of {}.", h.locale))
         }
         Verb::Mime { extension, mime } => {
             let house: House = connection.get("/house").await?;

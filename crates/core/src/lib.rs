@@ -31,8 +31,10 @@ pub mod traits;
 
 mod chunks;
 mod collate;
+mod locale;
 mod packs;
 mod shards;
 
-pub use collate::{fold, natural_order};
+pub use collate::natural_order;
 pub use kind::{Kind, Kinds};
+pub use locale::Locale;

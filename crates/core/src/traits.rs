@@ -18,6 +18,9 @@ pub struct Traits {
     /// Most bytes of DIDL-Lite in one page (IOP-16).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub page_bytes: Option<u32>,
+    /// Most objects in one container; larger ones are shown in parts (IOP-15).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub container_objects: Option<u32>,
     /// Most bytes of a title, below the usual 200 (IOP-14).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub title_bytes: Option<u16>,
@@ -84,6 +87,7 @@ pub struct Alias {
 pub static PLAIN: Traits = Traits {
     page_objects: None,
     page_bytes: None,
+    container_objects: None,
     title_bytes: None,
     title_extension: None,
     title_track: None,
@@ -108,6 +112,7 @@ impl Traits {
         }
         keep(&mut self.page_objects, &below.page_objects);
         keep(&mut self.page_bytes, &below.page_bytes);
+        keep(&mut self.container_objects, &below.container_objects);
         keep(&mut self.title_bytes, &below.title_bytes);
         keep(&mut self.title_extension, &below.title_extension);
         keep(&mut self.title_track, &below.title_track);
@@ -158,6 +163,9 @@ impl Traits {
         };
         if let Some(wrong) = self.aliases.keys().find(|id| !is_id(id)) {
             return Err(format!("{wrong:?} cannot be an object's id"));
+        }
+        if self.container_objects.is_some_and(|most| most < 10) {
+            return Err("a container in parts holds at least 10 objects".into());
         }
         let zero = [self.page_objects, self.page_bytes].contains(&Some(0));
         if zero || self.title_bytes.is_some_and(|bytes| bytes < 8) {

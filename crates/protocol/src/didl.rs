@@ -41,6 +41,8 @@ pub enum Body {
     Container {
         /// `@childCount`, equal to the TotalMatches that the same device would get (CDS-51).
         child_count: Option<u32>,
+        /// Whether Search works on it (CDS-8).
+        searchable: bool,
     },
     /// An item.
     Item {
@@ -118,10 +120,9 @@ fn write_object(out: &mut XmlWriter, object: &Object, filter: &Filter) {
     out.markup(begin).token(&object.id).markup(markup!("\" parentID=\"")).token(&object.parent);
     out.markup(markup!("\" restricted=\"1\""));
     match &object.body {
-        Body::Container { child_count } => {
-            // Search works on every container (CDS-8).
+        Body::Container { child_count, searchable } => {
             if filter.wants("@searchable") {
-                out.markup(markup!(" searchable=\"1\""));
+                out.markup(markup!(" searchable=\"")).number(u32::from(*searchable)).markup(QUOTE);
             }
             if let Some(count) = child_count.filter(|_| filter.wants("@childCount")) {
                 out.markup(markup!(" childCount=\"")).number(count).markup(QUOTE);

@@ -8,10 +8,12 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 
+use mostra_core::Locale;
 use mostra_core::access::{Decision, Doorway};
 use mostra_core::account::Session;
 use mostra_core::catalogue::{Catalogue, Change, File, Options, PictureOrder, Titles, Touched};
 use mostra_core::device::DeviceBook;
+use mostra_core::present;
 use mostra_core::proof::Step;
 use mostra_core::station::Allowed;
 use mostra_core::streaming::StreamBook;
@@ -186,10 +188,12 @@ impl House {
         let epoch = records.setting_or("epoch", &random_word(6)).await?;
         let titles = records.setting_or("titles", Titles::default().word()).await?;
         let pictures = records.setting_or("picture_order", PictureOrder::default().word()).await?;
+        let locale = records.setting_or("locale", Locale::default().word()).await?;
         let mimes = records.setting_or("mimes", "{}").await?;
         let options = Options {
             titles: Titles::from_word(&titles).unwrap_or_default(),
             pictures: PictureOrder::from_word(&pictures).unwrap_or_default(),
+            locale: Locale::from_word(&locale).unwrap_or_default(),
             mimes: serde_json::from_str(&mimes).unwrap_or_default(),
         };
         let stations = records.setting_or("stations", "[]").await?;
@@ -549,8 +553,13 @@ impl House {
             let Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
             let seen = touched.containers.iter().filter(|(id, _)| catalogue.is_seen(&pass, id));
-            let pairs: Vec<(String, u32)> =
-                seen.map(|(id, update)| (id.clone(), update.wrapping_add(offset))).collect();
+            let pairs: Vec<(String, u32)> = seen
+                .flat_map(|(id, update)| {
+                    let parts = present::ids_of_parts(&catalogue, &pass, id, &device.shown);
+                    let ids = std::iter::once(id.clone()).chain(parts);
+                    ids.map(move |id| (id, update.wrapping_add(offset)))
+                })
+                .collect();
             if pairs.is_empty() {
                 continue;
             }
@@ -624,6 +633,7 @@ impl House {
             .map_err(|e| StoreError::Damaged(e.to_string()))?;
         self.records.set_setting("titles", options.titles.word()).await?;
         self.records.set_setting("picture_order", options.pictures.word()).await?;
+        self.records.set_setting("locale", options.locale.word()).await?;
         self.records.set_setting("mimes", &mimes).await?;
         let mut last_id = self.changing.lock().await;
         self.more_update_ids(&mut last_id).await?;

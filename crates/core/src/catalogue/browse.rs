@@ -108,13 +108,15 @@ pub enum ContainerClass {
     Genre,
     PhotoAlbum,
     Playlist,
+    /// Some of the children of a container that a device cannot show whole (IOP-15).
+    Part,
 }
 
 impl ContainerClass {
     /// Its `upnp:class` (CDS-12).
     pub fn upnp(self) -> &'static str {
         match self {
-            ContainerClass::Plain => "object.container",
+            ContainerClass::Plain | ContainerClass::Part => "object.container",
             ContainerClass::Directory => "object.container.storageFolder",
             ContainerClass::Artist => "object.container.person.musicArtist",
             ContainerClass::Album => "object.container.album.musicAlbum",

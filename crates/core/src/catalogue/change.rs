@@ -8,11 +8,12 @@ use rayon::slice::ParallelSliceMut as _;
 
 use super::cells::{SLOTS, cell};
 use super::id::NodeId;
+use super::names::Names;
 use super::record::pack;
 use super::shelf::stem;
 use super::{Catalogue, Directory, File, Folder, KeptDirectory, Links, Options, Playlist, Titles};
 use crate::Kind;
-use crate::collate::{fold, natural_order};
+use crate::collate::natural_order;
 use crate::shards::AsIs;
 
 /// One change, as the scan and the records report it.
@@ -59,6 +60,9 @@ pub(super) struct Base {
     pub playlists: BTreeSet<u32>,
 }
 
+/// Places of shelves by node.
+pub(super) type Met = HashMap<u64, u32, BuildHasherDefault<AsIs>>;
+
 /// What a batch does to containers, by place of the shelf.
 #[derive(Default)]
 pub(super) struct Edits {
@@ -79,7 +83,7 @@ pub(super) struct Edits {
     /// have another title, or hold items of other cells.
     pub moved: BTreeSet<u32>,
     /// Shelves met in this batch, by node: the way to them is as it should be.
-    pub met: HashMap<u64, u32, BuildHasherDefault<AsIs>>,
+    pub met: Met,
 }
 
 impl Base {
@@ -156,6 +160,7 @@ impl Catalogue {
     /// The same files in another manner.
     pub fn with_options(&self, options: Options) -> Catalogue {
         let mut next = Catalogue::new(&self.epoch, self.update_id.wrapping_add(1));
+        next.names = Names::by(options.locale);
         next.options = Arc::new(options);
         next.links = self.links.clone();
         let folders = self.folders.iter().cloned().map(Change::PutFolder);
@@ -256,8 +261,10 @@ impl Catalogue {
         let folders = Arc::make_mut(&mut self.folders);
         folders.retain(|f| f.serial != folder.serial);
         folders.push(folder);
+        let locale = self.options.locale;
         folders.sort_by(|a, b| {
-            natural_order(&fold(&a.label), &fold(&b.label)).then_with(|| a.serial.cmp(&b.serial))
+            natural_order(&locale.fold(&a.label), &locale.fold(&b.label))
+                .then_with(|| a.serial.cmp(&b.serial))
         });
         self.put_directory(top, base);
     }
@@ -367,7 +374,8 @@ impl Catalogue {
             Arc::make_mut(&mut self.stations).insert(file.serial);
         }
         let titles = self.titles_of(file.serial);
-        let title = fold(title(file.facts.title.as_deref(), &file.name, titles));
+        let title = title(file.facts.title.as_deref(), &file.name, titles);
+        let title = self.options.locale.fold(title);
         // An empty text would count as absent.
         let title = if title.is_empty() { " " } else { &title };
         self.titles.put(file.serial, title.as_bytes());

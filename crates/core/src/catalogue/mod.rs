@@ -45,6 +45,7 @@ pub use inventory::{Inventory, KnownDirectory, KnownFile};
 use crate::chunks::Chunks;
 use crate::facts::Facts;
 use crate::kind::Kinds;
+use crate::locale::Locale;
 use crate::packs::Packs;
 use crate::shards::Shards;
 
@@ -159,6 +160,8 @@ pub struct Options {
     pub titles: Titles,
     /// How pictures stand.
     pub pictures: PictureOrder,
+    /// By whose alphabet names stand.
+    pub locale: Locale,
     /// MIME types by file-name extension, in lower case, that replace the usual ones.
     pub mimes: BTreeMap<String, String>,
 }

@@ -1,7 +1,7 @@
 //! Names that many things share, kept once.
 
 use super::search::Bits;
-use crate::collate::fold;
+use crate::Locale;
 use crate::packs::Packs;
 use crate::shards::{Shards, mix_text};
 
@@ -10,15 +10,21 @@ use crate::shards::{Shards, mix_text};
 pub(super) struct Names {
     texts: Packs,
     folded: Packs,
-    /// What [`fold`] gives, mixed: equal for names that people take for the same.
+    /// What [`Locale::fold`] gives, mixed: equal for names that people take for the same.
     keys: std::sync::Arc<Vec<std::sync::Arc<Vec<u64>>>>,
     index: Shards,
     next: u32,
+    locale: Locale,
 }
 
 const KEYS: usize = 1024;
 
 impl Names {
+    /// No names yet; they will be compared by this alphabet.
+    pub fn by(locale: Locale) -> Names {
+        Names { locale, ..Names::default() }
+    }
+
     pub fn text(&self, number: u32) -> &str {
         self.texts.text(number)
     }
@@ -51,7 +57,7 @@ impl Names {
         }
         let number = self.next;
         self.next += 1;
-        let folded = fold(text);
+        let folded = self.locale.fold(text);
         self.texts.put(number, text.as_bytes());
         self.folded.put(number, folded.as_bytes());
         let keys = std::sync::Arc::make_mut(&mut self.keys);

@@ -18,8 +18,7 @@ use super::sorted::Entry;
 use super::spots::{Order, ShelfKind};
 use super::{Catalogue, record};
 use crate::access::Pass;
-use crate::collate::fold;
-use crate::{Kind, profile};
+use crate::{Kind, Locale, profile};
 
 /// A property's value for sorting.
 pub(super) enum Value {
@@ -43,7 +42,7 @@ struct Outline {
 }
 
 impl Outline {
-    fn of(criteria: &Criteria, stations: bool) -> Outline {
+    fn of(criteria: &Criteria, stations: bool, locale: Locale) -> Outline {
         let mut outline = Outline::default();
         let all = match criteria {
             Criteria::And(all) => all.as_slice(),
@@ -73,7 +72,7 @@ impl Outline {
                     });
                 }
                 Criteria::Test(Property::Title, Operator::Contains, text) if !text.is_empty() => {
-                    outline.needles.push(fold(text));
+                    outline.needles.push(locale.fold(text));
                 }
                 // Originals only, as players ask to see nothing twice.
                 Criteria::Exists(Property::RefId, false) => {}
@@ -130,7 +129,7 @@ impl Catalogue {
             return None;
         }
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
-        let outline = Outline::of(criteria, !self.stations.is_empty());
+        let outline = Outline::of(criteria, !self.stations.is_empty(), self.options.locale);
         let update_id = if place == ROOT { self.update_id } else { shelf.update_id };
         let page = |entries: Vec<Entry>, total: u32| Page {
             objects: entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect(),

@@ -9,7 +9,7 @@ use super::cells::Cells;
 use super::id::{Fixed, NodeId};
 use super::list::List;
 use super::spots::{Order, ShelfKind, Step};
-use crate::collate::{fold, natural_bytes, natural_order};
+use crate::collate::{natural_bytes, natural_order};
 
 /// The place of the root's shelf.
 pub(super) const ROOT: u32 = 0;
@@ -121,7 +121,7 @@ impl Catalogue {
     pub(super) fn folded_title(&self, shelf: &Shelf) -> Cow<'_, str> {
         match self.title_name(shelf) {
             Some(name) => self.names.folded(name).into(),
-            None => fold(&self.shelf_title(shelf)).into(),
+            None => self.options.locale.fold(&self.shelf_title(shelf)).into(),
         }
     }
 

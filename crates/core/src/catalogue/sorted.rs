@@ -15,7 +15,7 @@ use super::id::NodeId;
 use super::search::Value;
 use super::shelf::Shelf;
 use super::spots::ShelfKind;
-use crate::collate::{fold, natural_order};
+use crate::collate::natural_order;
 
 /// A child of a container, or something found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -166,7 +166,7 @@ impl Catalogue {
         match entry {
             Entry::Container(place) => {
                 let shelf = self.shelves.get(*place);
-                fold(&shelf.map(|s| self.shelf_title(s)).unwrap_or_default())
+                shelf.map(|s| self.folded_title(s).into_owned()).unwrap_or_default()
             }
             Entry::Item { serial, .. } => self.titles.text(*serial).to_owned(),
         }
@@ -211,7 +211,7 @@ impl Catalogue {
                 self.name_ranks(entries, by)
             }
             _ => self.text_ranks(entries, |entry| match self.first_value(entry, by) {
-                Some(Value::Text(text)) => Some(fold(&text)),
+                Some(Value::Text(text)) => Some(self.options.locale.fold(&text)),
                 _ => None,
             }),
         }

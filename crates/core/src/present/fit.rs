@@ -1,16 +1,16 @@
 //! How a device's traits change what it is shown (requirements 12).
 
-use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
+use mostra_protocol::content_directory::Search;
 use mostra_protocol::didl::{Resource, TITLE_BYTES};
 use mostra_protocol::dlna::ProtocolInfo;
-use mostra_protocol::property::Property;
-use mostra_protocol::search::{Criteria, Operator};
-use mostra_protocol::soap::Fault;
+use mostra_protocol::search::Criteria;
 use mostra_protocol::xml::clip;
 
-use super::{Alias, Answer, Form, Page, Traits, written};
+use super::asked::{of_class, renamed};
+use super::parts::Part;
+use super::{Page, Traits};
 use crate::access::Pass;
-use crate::catalogue::{Catalogue, ContainerClass, Node, Object};
+use crate::catalogue::{Catalogue, ContainerClass, Node};
 use crate::facts::{Facts, Format};
 use crate::profile::{self, Rendition};
 use crate::traits::Features;
@@ -46,9 +46,9 @@ pub(super) fn title(title: String, facts: &Facts, traits: &Traits) -> String {
 }
 
 /// Puts track numbers before the titles of tracks in albums, where that is wanted (IOP-22).
-pub(super) fn numbered(catalogue: &Catalogue, pass: &Pass, page: Page, form: Form<'_>) -> Page {
+pub(super) fn numbered(catalogue: &Catalogue, pass: &Pass, page: Page, traits: &Traits) -> Page {
     let mut page = page;
-    if form.traits.title_track != Some(true) {
+    if traits.title_track != Some(true) {
         return page;
     }
     let mut last: Option<(String, bool)> = None;
@@ -93,64 +93,6 @@ pub(super) fn resources(resources: &mut Vec<Resource>, traits: &Traits) {
     }
 }
 
-/// Answers a Browse of a fixed id that this device asks for without having been given it.
-pub(super) fn browse_alias(
-    catalogue: &Catalogue,
-    pass: &Pass,
-    alias: &Alias,
-    browse: &Browse,
-    form: Form<'_>,
-) -> Result<Answer, Fault> {
-    let (count, bytes) = form.page(browse.count);
-    let children = |start, count| match &alias.class {
-        None => catalogue.children(pass, &alias.container, start, count, &browse.sort),
-        Some(class) => {
-            let here = Criteria::Test(Property::ParentId, Operator::Equal, alias.container.clone());
-            let criteria = Criteria::And(vec![here, of_class(class)]);
-            catalogue.search(pass, &alias.container, &criteria, start, count, &browse.sort)
-        }
-    };
-    let container = catalogue.object(pass, &alias.container);
-    let title = container.as_ref().map(|c| c.title.clone()).unwrap_or_default();
-    let page = match browse.flag {
-        BrowseFlag::DirectChildren => children(browse.start, count),
-        BrowseFlag::Metadata => {
-            let total = children(0, 1).map_or(0, |page| page.total);
-            let object = container.map(|mut object| {
-                if let Node::Container { children, .. } = &mut object.node {
-                    *children = total;
-                }
-                Object { id: browse.object.clone(), ..object }
-            });
-            let update_id = catalogue.object_update_id(pass, &alias.container).unwrap_or_default();
-            object.map(|object| Page { objects: vec![object], total: 1, update_id })
-        }
-    };
-    // A view with nothing in it is not there; a menu of this device always is.
-    let empty = || Page { objects: vec![], total: 0, update_id: catalogue.update_id() };
-    let page = match (page, browse.flag) {
-        (Some(page), _) => page,
-        (None, BrowseFlag::DirectChildren) => empty(),
-        (None, BrowseFlag::Metadata) => return Err(Fault::NoSuchObject),
-    };
-    let page = renamed(page, &alias.container, &browse.object);
-    let page = numbered(catalogue, pass, page, form);
-    Ok(written(page, &browse.filter, title, bytes, form))
-}
-
-fn of_class(class: &str) -> Criteria {
-    Criteria::Test(Property::Class, Operator::DerivedFrom, class.to_owned())
-}
-
-/// Direct children carry the asked id as parentID (REG-6).
-fn renamed(page: Page, container: &str, asked: &str) -> Page {
-    let mut page = page;
-    for object in page.objects.iter_mut().filter(|o| o.parent == container) {
-        asked.clone_into(&mut object.parent);
-    }
-    page
-}
-
 /// Where and what a device searches, with its fixed ids replaced.
 pub(super) struct Scope {
     pub container: String,
@@ -165,7 +107,11 @@ impl Scope {
             criteria: search.criteria.clone(),
             is_alias: false,
         };
-        if traits.aliases.is_empty() || catalogue.object(pass, &search.container).is_some() {
+        let in_part = Part::asked(&search.container, traits).0.is_some();
+        if in_part
+            || traits.aliases.is_empty()
+            || catalogue.object(pass, &search.container).is_some()
+        {
             return plain(&search.container);
         }
         let Some(alias) = traits.aliases.get(&search.container) else { return plain("0") };
@@ -184,7 +130,7 @@ impl Scope {
     }
 
     /// The page with the id that was asked for.
-    pub fn renamed(&self, page: Page, asked: &str) -> Page {
-        if self.is_alias { renamed(page, &self.container, asked) } else { page }
+    pub fn renamed(&self, page: Page, id: &str) -> Page {
+        if self.is_alias { renamed(page, &self.container, id) } else { page }
     }
 }

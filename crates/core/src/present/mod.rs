@@ -1,6 +1,8 @@
 //! What a device is shown: the decision and its traits applied to its Browse.
 
+mod asked;
 mod fit;
+mod parts;
 
 use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
 use mostra_protocol::didl::{self, Body, Resource};
@@ -9,13 +11,17 @@ use mostra_protocol::object_filter::Filter;
 use mostra_protocol::soap::Fault;
 use mostra_protocol::xml_writer::Layer;
 
+use asked::Asked;
+pub use parts::ids_of_parts;
+
 use crate::access::Decision;
 use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page};
 use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
 use crate::shards::{mix, mix_text};
-use crate::traits::{Alias, Traits};
+use crate::traits::Traits;
 use crate::{Kind, profile};
+use parts::{Listing, Part};
 
 /// An answered Browse or Search.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -84,24 +90,33 @@ pub fn browse(
         Decision::Waiting => return threshold(catalogue, browse, form, Some(WAITING_TITLE)),
         Decision::Refused => return threshold(catalogue, browse, form, None),
     };
-    let Some(asked) = catalogue.object(pass, &browse.object) else {
-        return match form.traits.aliases.get(&browse.object) {
-            Some(alias) => fit::browse_alias(catalogue, pass, alias, browse, form),
-            None => Err(Fault::NoSuchObject),
-        };
+    let (part, id) = Part::asked(&browse.object, form.traits);
+    let (asked, object) =
+        Asked::of(catalogue, pass, id, &browse.sort, form.traits).ok_or(Fault::NoSuchObject)?;
+    let title = object.as_ref().map(|o| o.title.clone()).unwrap_or_default();
+    let children = match object.as_ref().map(|o| &o.node) {
+        Some(Node::Item(_)) => None,
+        Some(Node::Container { children, .. }) => Some(*children),
+        None => Some(0),
     };
-    let title = asked.title.clone();
     let (count, bytes) = form.page(browse.count);
+    let listing = || children.map(|children| Listing::of(&asked, children, form.traits));
     let page = match browse.flag {
         BrowseFlag::Metadata => {
-            let update_id = catalogue.object_update_id(pass, &browse.object).unwrap_or_default();
-            Page { objects: vec![asked], total: 1, update_id }
+            let object = match part {
+                Some(part) => listing().and_then(|listing| listing.object(part)),
+                None => object,
+            };
+            let update_id = asked.update_id();
+            let page = object.map(|object| Page { objects: vec![object], total: 1, update_id });
+            let numbered = |page| fit::numbered(catalogue, pass, page, form.traits);
+            page.map(numbered).ok_or(Fault::NoSuchObject)?
         }
-        BrowseFlag::DirectChildren => catalogue
-            .children(pass, &browse.object, browse.start, count, &browse.sort)
-            .ok_or(Fault::NoSuchContainer)?,
+        BrowseFlag::DirectChildren => {
+            let listing = listing().ok_or(Fault::NoSuchContainer)?;
+            listing.page(part, browse.start, count).ok_or(Fault::NoSuchObject)?
+        }
     };
-    let page = fit::numbered(catalogue, pass, page, form);
     Ok(written(page, &browse.filter, title, bytes, form))
 }
 
@@ -132,7 +147,8 @@ pub fn search(
     let page = catalogue
         .search(pass, &scope.container, &scope.criteria, search.start, count, &search.sort)
         .ok_or(Fault::NoSuchContainer)?;
-    let page = fit::numbered(catalogue, pass, scope.renamed(page, &search.container), form);
+    let page = fit::numbered(catalogue, pass, page, form.traits);
+    let page = scope.renamed(page, &search.container);
     Ok(written(page, &search.filter, title, bytes, form))
 }
 
@@ -238,7 +254,7 @@ fn threshold(
         properties: vec![],
         roles: vec![],
         art: vec![],
-        body: Body::Container { child_count: Some(children) },
+        body: Body::Container { child_count: Some(children), searchable: true },
     };
     let waiting = notice.map(|title| container(WAITING_ID, "0", title, 0));
     let count = u32::from(notice.is_some());
@@ -290,7 +306,10 @@ fn object(object: Object, form: Form<'_>) -> didl::Object {
                 properties,
                 roles: vec![],
                 art: art.into_iter().collect(),
-                body: Body::Container { child_count: Some(children) },
+                body: Body::Container {
+                    child_count: Some(parts::shown(children, form.traits)),
+                    searchable: class != ContainerClass::Part,
+                },
             }
         }
         Node::Item(view) => item(id, parent, title, *view, form),

@@ -15,7 +15,7 @@ use mostra_core::date::Date;
 use mostra_core::facts::{Episode, Facts, Format};
 use mostra_core::present;
 use mostra_core::traits::{Alias, Features, PLAIN, Traits};
-use mostra_core::{Kind, Kinds};
+use mostra_core::{Kind, Kinds, Locale};
 use mostra_protocol::content_directory::{Browse, BrowseFlag};
 use mostra_protocol::didl;
 use mostra_protocol::object_filter::Filter;

@@ -181,6 +181,67 @@ fn fixed_ids_stand_for_containers_of_ours() {
 }
 
 #[test]
+fn a_large_container_is_shown_in_parts() {
+    let catalogue = many(1234);
+    let parts = |most| Traits { container_objects: Some(most), ..Traits::default() };
+    /// Walks all that is below an id; gives the titles of items in order.
+    fn walk(catalogue: &Catalogue, traits: &Traits, id: &str, most: u32) -> Vec<String> {
+        let mut titles = Vec::new();
+        let mut start = 0;
+        loop {
+            let page = shown(catalogue, traits, &browse(id, start, 7));
+            assert!(page.total <= most, "{} objects in {id}", page.total);
+            for object in didl::read(&page.result).unwrap() {
+                assert_eq!(object.parent, id);
+                let Some(count) = object.child_count else {
+                    titles.push(object.title);
+                    continue;
+                };
+                let asked = Browse { flag: BrowseFlag::Metadata, ..browse(&object.id, 0, 0) };
+                let alone = shown(catalogue, traits, &asked);
+                assert_eq!(didl::read(&alone.result).unwrap()[0], object, "as it was listed");
+                assert_eq!(count, shown(catalogue, traits, &browse(&object.id, 0, 1)).total);
+                titles.extend(walk(catalogue, traits, &object.id, most));
+            }
+            start += page.returned;
+            if start >= page.total {
+                return titles;
+            }
+        }
+    }
+    let whole: Vec<String> = (1..=1234).map(|n| format!("Tide {n}")).collect();
+    for most in [10, 12, 100, 617, 1233] {
+        assert_eq!(walk(&catalogue, &parts(most), "music-all", most), whole, "{most}");
+    }
+    let titles = |most| {
+        let all = objects(&catalogue, &parts(most), "music-all").into_iter();
+        all.map(|o| o.title).collect::<Vec<_>>()
+    };
+    assert_eq!(titles(617), ["0001-0617 Tide 1 … Tide 617", "0618-1234 Tide 618 … Tide 1234"]);
+    assert_eq!(titles(1234).len(), 1000, "whole, and cut by the page");
+    // Ids stay while the container grows; other devices know nothing of them.
+    let ids = |catalogue: &Catalogue| -> Vec<String> {
+        objects(catalogue, &parts(100), "music-all").into_iter().map(|o| o.id).collect()
+    };
+    let before = ids(&catalogue);
+    assert_eq!(ids(&many(1300))[..13], before);
+    let plain = present::browse(&catalogue, &admitted(), &browse(&before[0], 0, 0), FORM);
+    assert_eq!(plain, Err(Fault::NoSuchObject));
+    let traits = parts(100);
+    let form = present::Form { traits: &traits, ..FORM };
+    for gone in ["p1_13_music-all", "p2_0_music-all", "p0_0_music-all", "p1_0_music", "p1_00_x"] {
+        let none = present::browse(&catalogue, &admitted(), &browse(gone, 0, 0), form);
+        assert_eq!(none, Err(Fault::NoSuchObject), "{gone}");
+    }
+    let search = search_in(&before[0], "*");
+    let search = present::search(&catalogue, &admitted(), &search, form);
+    assert_eq!(search, Err(Fault::NoSuchContainer), "a part says that it is not searchable");
+    let listed = shown(&catalogue, &traits, &browse("music-all", 0, 1)).result;
+    assert!(listed.contains("searchable=\"0\""), "{listed}");
+    assert_eq!(present::ids_of_parts(&catalogue, &super::whole(), "music-all", &traits), before);
+}
+
+#[test]
 fn traits_never_change_an_id() {
     let catalogue = catalogue_with_views();
     let odd = Traits {

@@ -54,6 +54,7 @@ fn series_stand_by_season_and_episode_and_pictures_by_date() {
         titles: Titles::FileNames,
         pictures: PictureOrder::Title,
         mimes: [("mkv".to_owned(), "video/x-mkv".to_owned())].into(),
+        ..Options::default()
     };
     let other = catalogue.with_options(options);
     assert_eq!(at(&other, &["Pictures", "Albums", "Folder 1"]), ["a", "b", "c"]);
@@ -61,6 +62,29 @@ fn series_stand_by_season_and_episode_and_pictures_by_date() {
     let object = other.object(&whole(), &Place::File(4).id(EPOCH)).unwrap();
     let Node::Item(item) = object.node else { panic!() };
     assert_eq!(item.mime.as_deref(), Some("video/x-mkv"));
+}
+
+#[test]
+fn names_stand_by_the_alphabet_of_the_house() {
+    let mut catalogue = catalogue_with_views();
+    for (serial, artist) in [(40, "Ärla"), (41, "Åsa"), (42, "Zeb"), (43, "Ása")] {
+        catalogue.apply([put(serial, "x.mp3", track(1, artist, artist, 1))]);
+    }
+    let artists = |c: &Catalogue| at(c, &["Music", "Artists"]).split_off(1);
+    let found = |c: &Catalogue, text: &str| {
+        let criteria = criteria::parse(&format!("dc:title contains \"{text}\"")).unwrap();
+        c.search(&whole(), "music-all", &criteria, 0, 0, &[]).unwrap().total
+    };
+    assert_eq!(
+        artists(&catalogue),
+        ["Ärla", "Ása", "Volt Nine", "Zeb"],
+        "one artist, accents aside"
+    );
+    assert_eq!(found(&catalogue, "asa"), 2);
+    let locale = Locale::from_word("sv").unwrap();
+    let swedish = catalogue.with_options(Options { locale, ..Options::default() });
+    assert_eq!(artists(&swedish), ["Ása", "Volt Nine", "Zeb", "Åsa", "Ärla"]);
+    assert_eq!((found(&swedish, "asa"), found(&swedish, "åsa")), (1, 1));
 }
 
 #[test]

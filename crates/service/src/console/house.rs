@@ -6,6 +6,7 @@ use std::sync::atomic::Ordering;
 
 use actix_web::{HttpResponse, web};
 use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
+use mostra_core::Locale;
 use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
 use mostra_core::station::Allowed;
@@ -35,6 +36,8 @@ fn told(house: &House) -> ApiHouse {
         udn: settings.udn,
         titles: options.titles.word().into(),
         picture_order: options.pictures.word().into(),
+        locale: options.locale.word().into(),
+        locales: Locale::all().map(|l| l.word().into()).collect(),
         mimes: options.mimes,
         stations: settings.stations.entries().to_vec(),
     }
@@ -90,7 +93,8 @@ async fn change(
     body: web::Json<HouseChange>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiHouse>, Failure> {
-    let HouseChange { name, doorway, titles, picture_order, mimes, stations } = body.into_inner();
+    let HouseChange { name, doorway, titles, picture_order, locale, mimes, stations } =
+        body.into_inner();
     let name = name.map(|n| n.trim().to_owned());
     if let Some(name) = &name
         && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
@@ -116,6 +120,14 @@ async fn change(
         options.pictures = PictureOrder::from_word(&word).ok_or_else(|| {
             Failure::invalid("That is no order for pictures")
                 .why(format!("{word:?} is neither `date` nor `title`."))
+        })?;
+    }
+    if let Some(word) = locale {
+        options.locale = Locale::from_word(&word).ok_or_else(|| {
+            let known: Vec<&str> = Locale::all().map(Locale::word).collect();
+            Failure::invalid("That language has no alphabet of its own here")
+                .why(format!("{word:?} is none of {}.", known.join(", ")))
+                .next("Choose en for every language in which accents are put aside.")
         })?;
     }
     if let Some(mimes) = mimes {

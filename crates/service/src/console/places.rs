@@ -69,7 +69,7 @@ fn directories(path: &Path) -> Vec<PathBuf> {
         .filter(|p| p.is_dir())
         .take(2000)
         .collect();
-    found.sort_by_cached_key(|p| mostra_core::fold(&p.to_string_lossy()));
+    found.sort_by_cached_key(|p| mostra_core::Locale::default().fold(&p.to_string_lossy()));
     found
 }
 
