@@ -4,7 +4,7 @@ use std::net::UdpSocket;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use mostra_tests::raw::{self, call};
+use mostra_tests::raw::{self, ask, between, call};
 use mostra_tests::{in_a_house, until};
 
 const TV: &str = "127.0.0.61";
@@ -12,15 +12,88 @@ const TV: &str = "127.0.0.61";
 #[test]
 fn how_long_an_announcement_stays_valid_is_chosen() {
     in_a_house(|house| {
-        let mut command = house.service_command();
-        let refused = command.args(["--max-age", "59"]).output().unwrap();
-        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
-        assert!(!refused.status.success() && said.contains("max_age"), "{said}");
-        assert!(said.contains("60 to 86400"), "{said}");
+        house.refuses_to_start(&["--max-age", "59"], "max_age is \"59\", and not from 60 to 86400");
 
         let _service = house.start_with(&["--max-age", "120"]);
         let (answer, _) = raw::search(TV, 5).expect("a search answer");
         assert!(answer.contains("\r\nCACHE-CONTROL: max-age=120\r\n"), "{answer}");
+    });
+}
+
+#[test]
+fn what_the_server_says_of_itself_is_chosen() {
+    in_a_house(|house| {
+        let service = house.start();
+        let before = ask(TV, "GET", "/about/device.xml", "").text();
+        assert!(before.contains("X_MS_MediaReceiverRegistrar") && !before.contains("configId"));
+        let (answer, _) = raw::search(TV, 5).expect("a search answer");
+        drop(service);
+        // Three tokens, no comma and no blank inside (SSDP-12).
+        let server = between(&answer, "\r\nSERVER: ", "\r\n").unwrap();
+        let tokens: Vec<&str> = server.split(' ').collect();
+        assert!(tokens.len() == 3 && tokens.iter().all(|t| t.contains('/')), "{server}");
+        assert!(tokens[1] == "UPnP/1.0" && !server.contains(','), "{server}");
+
+        let chosen = ["--registrar", "off", "--edition", "1.1"];
+        let model = ["--model-name", "Harbour player", "--model-number", "12"];
+        let _service = house.start_with(&[chosen, model].concat());
+        let (answer, _) = raw::search(TV, 5).expect("a search answer");
+        let server = between(&answer, "\r\nSERVER: ", "\r\n").unwrap();
+        assert_eq!(server.split(' ').nth(1), Some("UPnP/1.1"), "{server}");
+        let config = between(&answer, "\r\nCONFIGID.UPNP.ORG: ", "\r\n").unwrap();
+        let described = ask(TV, "GET", "/about/device.xml", "");
+        assert_eq!(described.field("server"), Some(server), "the same everywhere");
+        let text = described.text();
+        for part in [
+            &format!(" configId=\"{config}\">"),
+            "<specVersion><major>1</major><minor>1</minor></specVersion>",
+            "<modelName>Harbour player</modelName><modelNumber>12</modelNumber>",
+        ] {
+            assert!(text.contains(part), "{part}: {text}");
+        }
+        assert!(!text.contains("Registrar"), "it is not offered (REG-1): {text}");
+        for path in ["/about/registrar.xml", "/control/registrar", "/event/registrar"] {
+            assert_eq!(ask(TV, "GET", path, "").status, 404, "{path}");
+        }
+        assert_eq!(call(TV, "registrar", "IsAuthorized", "").status, 404);
+        house.refuses_to_start(&["--edition", "2.0"], "edition");
+        house.refuses_to_start(&["--multicast-ttl", "5"], "0 to 4");
+    });
+}
+
+#[test]
+fn several_houses_on_one_host_hear_the_one_group() {
+    in_a_house(|house| {
+        let other = house.beside();
+        let _here = house.start_with(&["--interfaces", "127.0.0.21", "--device-port", "0"]);
+        let ports = ["--device-port", "0", "--console-port", "0"];
+        let _there = other.launch_with(&[&["--interfaces", "127.0.0.22"], &ports[..]].concat());
+        let mut places = std::collections::BTreeSet::new();
+        until(30, "both to answer one search", || {
+            places.extend(raw::search_all(TV, 2).iter().map(|answer| {
+                let location = between(answer, "\r\nLOCATION: http://", "/").unwrap();
+                location.to_owned()
+            }));
+            (places.len() == 2).then_some(())
+        });
+        let hosts: Vec<&str> = places.iter().map(|p| p.split(':').next().unwrap()).collect();
+        assert_eq!(hosts, ["127.0.0.21", "127.0.0.22"]);
+        let mut names = std::collections::BTreeSet::new();
+        for place in &places {
+            let request = format!("GET /about/device.xml HTTP/1.1\r\nHost: {place}\r\n\r\n");
+            let answer = raw::exchange(TV, place, &request).unwrap();
+            assert_eq!(answer.status, 200, "{place}");
+            names.insert(between(&answer.text(), "<UDN>", "<").unwrap().to_owned());
+        }
+        assert_eq!(names.len(), 2, "each with a UDN of its own");
+        // Nothing listens at the wildcard, nor at an address that is not served (SEC-4).
+        let sockets = Command::new("ss").args(["-Hlnt"]).output().unwrap();
+        let sockets = String::from_utf8_lossy(&sockets.stdout).into_owned();
+        let mut at: Vec<&str> =
+            sockets.lines().filter_map(|l| l.split_ascii_whitespace().nth(3)).collect();
+        at.retain(|local| !local.starts_with("127.0.0.1:"));
+        at.sort_unstable();
+        assert_eq!(at, places.iter().map(String::as_str).collect::<Vec<_>>());
     });
 }
 

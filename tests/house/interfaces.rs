@@ -36,6 +36,23 @@ fn wired(word: &str) -> (Namespace, UdpSocket) {
     (place, ear)
 }
 
+/// The time to live of the next datagram.
+fn ttl(ear: &UdpSocket) -> u8 {
+    use nix::sys::socket::{ControlMessageOwned, MsgFlags, recvmsg, setsockopt, sockopt};
+    setsockopt(ear, sockopt::Ipv4RecvTtl, &true).unwrap();
+    until(10, "a datagram with its time to live", || {
+        let mut bytes = [0; 2048];
+        let mut parts = [std::io::IoSliceMut::new(&mut bytes)];
+        let mut space = nix::cmsg_space!(i32);
+        let socket = std::os::fd::AsRawFd::as_raw_fd(ear);
+        let got = recvmsg::<()>(socket, &mut parts, Some(&mut space), MsgFlags::empty()).ok()?;
+        got.cmsgs().unwrap().find_map(|message| match message {
+            ControlMessageOwned::Ipv4Ttl(ttl) => u8::try_from(ttl).ok(),
+            _ => None,
+        })
+    })
+}
+
 /// What was sent so far is not waited for.
 fn drain(ear: &UdpSocket) {
     while ear.recv_from(&mut [0; 2048]).is_ok() {}
@@ -85,11 +102,21 @@ fn each_interface_announces_its_own_address_and_changes_are_followed() {
         }
         let ears =
             [ear(&left, "10.77.0.14".parse().unwrap()), ear(&right, "10.77.1.14".parse().unwrap())];
+        // Another stack on this host shares the port with ours (SSDP-1), and hears it as well.
+        let beside = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None);
+        let beside = beside.unwrap();
+        beside.set_reuse_address(true).unwrap();
+        beside.bind(&SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 1900).into()).unwrap();
+        beside.join_multicast_v4(&GROUP, &"10.77.0.1".parse().unwrap()).unwrap();
+        let beside: UdpSocket = beside.into();
+        beside.set_read_timeout(Some(Duration::from_millis(200))).unwrap();
         let _service = serve(&house, "auto");
+        hear(&beside, 10, "alive beside", |t| t.contains("NTS: ssdp:alive"));
         let mut boots = Vec::new();
         for (n, ear) in ears.iter().enumerate() {
             let (alive, _) = hear(ear, 10, "alive", |t| t.contains("NTS: ssdp:alive"));
             assert!(alive_at(&format!("10.77.{n}.1"))(&alive), "its own LOCATION: {alive}");
+            assert_eq!(ttl(ear), 2, "(SSDP-5)");
             boots.push(number(&alive, "BOOTID.UPNP.ORG"));
         }
         assert_eq!(boots[0], boots[1], "the same on all interfaces");
@@ -249,8 +276,22 @@ fn with_the_port_in_other_hands_the_house_is_served_and_announced() {
         // Somebody who does not share.
         let holder = UdpSocket::bind("0.0.0.0:1900").unwrap();
         let _service = serve(&house, "lan0");
-        hear(&ear, 10, "alive", alive_at("10.77.0.1"));
+        let (alive, _) = hear(&ear, 10, "alive", alive_at("10.77.0.1"));
         assert_eq!(place.get("http://10.77.0.1:7640/about/device.xml"), "200");
+        // Who asks at the port that is announced gets an answer (SSDP-6).
+        let port = number(&alive, "SEARCHPORT.UPNP.ORG");
+        assert!((49_152..=65_535).contains(&port), "{port}");
+        let answered = place.inside(move || {
+            let socket = UdpSocket::bind("10.77.0.14:0").unwrap();
+            socket.set_read_timeout(Some(Duration::from_secs(2))).unwrap();
+            let search = "M-SEARCH * HTTP/1.1\r\nHOST: 10.77.0.1:1900\r\n\
+                          MAN: \"ssdp:discover\"\r\nST: upnp:rootdevice\r\n\r\n";
+            socket.send_to(search.as_bytes(), ("10.77.0.1", port as u16)).unwrap();
+            let mut buffer = [0; 2048];
+            let length = socket.recv(&mut buffer).unwrap();
+            String::from_utf8_lossy(&buffer[..length]).into_owned()
+        });
+        assert!(answered.starts_with("HTTP/1.1 200 OK\r\n"), "{answered}");
         let status = house.json(&["status"]);
         let problem = status["interfaces"][0]["discovery_problem"].as_str().unwrap_or_default();
         assert!(problem.contains("searches are not heard"), "{status}");

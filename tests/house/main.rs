@@ -5,6 +5,7 @@
 mod choices;
 mod console;
 mod content;
+mod crowded;
 mod decode;
 mod demo;
 mod drives;

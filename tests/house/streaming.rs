@@ -297,7 +297,8 @@ fn malformed_and_oversized_heads_are_refused() {
         assert_eq!(status(&long), 414);
         assert_eq!(get(&format!("X-Long: {}\r\n", "a".repeat(40_000))), 431);
         let many: String = (0..120).map(|n| format!("X-{n}: 1\r\n")).collect();
-        assert!(matches!(get(&many), 400 | 431), "{}", get(&many));
+        assert_eq!(get(&many), 431);
+        assert_eq!(get(&"X-Y: 1\r\n".repeat(90)), 200);
         // A chunk whose size is none.
         let chunked = "POST /control/content HTTP/1.1\r\nHost: 127.0.0.1:7640\r\n\
                        Transfer-Encoding: chunked\r\n\r\nzz\r\nhello\r\n0\r\n\r\n";

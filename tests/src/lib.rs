@@ -147,8 +147,13 @@ impl Running {
     /// # Panics
     /// When it does not end within 10 s.
     pub fn stop(&mut self) -> bool {
-        self.signal(nix::sys::signal::Signal::SIGTERM);
+        self.ask_to_stop();
         until(30, "the process to end", || self.0.try_wait().expect("wait")).success()
+    }
+
+    /// Asks it to stop, and does not wait.
+    pub fn ask_to_stop(&self) {
+        self.signal(nix::sys::signal::Signal::SIGTERM);
     }
 
     /// Ends it at once.
@@ -184,6 +189,11 @@ pub struct House {
 impl House {
     fn new(database_url: String) -> House {
         House { data: tempfile::tempdir().expect("a data directory"), database_url }
+    }
+
+    /// Another house on the same host, with data and records of its own.
+    pub fn beside(&self) -> House {
+        House::new(database())
     }
 
     /// The command that starts the service.
@@ -231,13 +241,27 @@ impl House {
         self.launch_with(&[])
     }
 
-    fn launch_with(&self, flags: &[&str]) -> Running {
+    /// The same with further flags.
+    ///
+    /// # Panics
+    /// When it cannot be started.
+    pub fn launch_with(&self, flags: &[&str]) -> Running {
         let log = std::fs::OpenOptions::new()
             .create(true)
             .append(true)
             .open(self.data.path().join("mostrad.log"))
             .expect("a log");
         Running(self.service_command().args(flags).stderr(log).spawn().expect("mostrad starts"))
+    }
+
+    /// Starts the service with flags that it must refuse, saying this.
+    ///
+    /// # Panics
+    /// When it starts, or says something else.
+    pub fn refuses_to_start(&self, flags: &[&str], saying: &str) {
+        let refused = self.service_command().args(flags).output().expect("mostrad runs");
+        let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+        assert!(!refused.status.success() && said.contains(saying), "{flags:?}: {said}");
     }
 
     /// Starts the service, sets the password, and signs the client in.

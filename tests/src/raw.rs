@@ -194,16 +194,37 @@ pub fn media_path(browsed: &Answer, title: &str) -> String {
 /// # Panics
 /// When the socket cannot be used.
 pub fn search(from: &str, seconds: u64) -> Option<(String, String)> {
+    let socket = searching(from);
+    socket.set_read_timeout(Some(Duration::from_secs(seconds))).expect("a timeout");
+    let mut buffer = [0; 2048];
+    let (length, from) = socket.recv_from(&mut buffer).ok()?;
+    Some((String::from_utf8_lossy(&buffer[..length]).into_owned(), from.to_string()))
+}
+
+/// The same; gives all answers that come, each within some seconds of the one before.
+///
+/// # Panics
+/// When the socket cannot be used.
+pub fn search_all(from: &str, seconds: u64) -> Vec<String> {
+    let socket = searching(from);
+    socket.set_read_timeout(Some(Duration::from_secs(seconds))).expect("a timeout");
+    let mut buffer = [0; 2048];
+    let mut all = Vec::new();
+    while let Ok((length, _)) = socket.recv_from(&mut buffer) {
+        all.push(String::from_utf8_lossy(&buffer[..length]).into_owned());
+    }
+    all
+}
+
+/// A socket that has just searched.
+fn searching(from: &str) -> std::net::UdpSocket {
     let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP)).expect("a socket");
     let from: Ipv4Addr = from.parse().expect("an address");
     socket.bind(&SocketAddrV4::new(from, 0).into()).expect("bound");
     socket.set_multicast_if_v4(&Ipv4Addr::LOCALHOST).expect("an interface");
-    let socket: std::net::UdpSocket = socket.into();
-    socket.set_read_timeout(Some(Duration::from_secs(seconds))).expect("a timeout");
     let text = "M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\n\
                 ST: urn:schemas-upnp-org:device:MediaServer:1\r\n\r\n";
+    let socket: std::net::UdpSocket = socket.into();
     socket.send_to(text.as_bytes(), "239.255.255.250:1900").expect("sent");
-    let mut buffer = [0; 2048];
-    let (length, from) = socket.recv_from(&mut buffer).ok()?;
-    Some((String::from_utf8_lossy(&buffer[..length]).into_owned(), from.to_string()))
+    socket
 }

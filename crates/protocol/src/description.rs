@@ -2,8 +2,9 @@
 
 use std::fmt::Write as _;
 
+use crate::service_document;
 use crate::wire::{MEDIA_SERVER, NS_DEVICE, NS_DLNA_DEVICE, Service};
-use crate::xml::{self, Element, Limits, XmlError, clip, escape};
+use crate::xml::{self, Element, Limits, XmlError, escape};
 
 /// What varies in the device document. It never varies by requester (DESC-20).
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -12,8 +13,39 @@ pub struct Description {
     pub friendly_name: String,
     /// `uuid:` and the UUID.
     pub udn: String,
-    /// The product's version.
+    /// `modelName`, cut to 31 characters (DESC-7, REG-9).
+    pub model_name: String,
+    /// `modelNumber`, cut to 31 characters.
     pub model_number: String,
+    /// The edition of the architecture that is named (DESC-4).
+    pub edition: Edition,
+    /// The services offered.
+    pub services: Vec<Service>,
+}
+
+/// An edition of the Device Architecture.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Edition {
+    /// 1.0, the form that old players know.
+    #[default]
+    V1_0,
+    /// 1.1: the root names its CONFIGID.
+    V1_1,
+}
+
+impl Edition {
+    /// `1.0` or `1.1`.
+    pub fn word(self) -> &'static str {
+        match self {
+            Edition::V1_0 => "1.0",
+            Edition::V1_1 => "1.1",
+        }
+    }
+
+    /// Reads [`word`](Self::word).
+    pub fn from_word(word: &str) -> Option<Edition> {
+        [Edition::V1_0, Edition::V1_1].into_iter().find(|e| e.word() == word)
+    }
 }
 
 /// The four icons: file name, MIME type, side in pixels (DESC-10).
@@ -43,22 +75,39 @@ pub fn event_path(service: Service) -> String {
 }
 
 impl Description {
+    /// CONFIGID of this document and those of its services: changes exactly when a byte of them
+    /// does (SSDP-14).
+    pub fn config_id(&self) -> u32 {
+        let mut documents = vec![self.write_as("")];
+        documents.extend(self.services.iter().map(|s| service_document::write(*s)));
+        config_id(documents.iter().map(String::as_str))
+    }
+
     /// Writes the document. All URLs are absolute paths, so its bytes are the same on every
     /// interface (DESC-5).
     pub fn write(&self) -> String {
-        let name: String = self.friendly_name.chars().take(63).collect();
+        match self.edition {
+            Edition::V1_0 => self.write_as(""),
+            Edition::V1_1 => self.write_as(&format!(" configId=\"{}\"", self.config_id())),
+        }
+    }
+
+    fn write_as(&self, attribute: &str) -> String {
+        let cut = |text: &str, most: usize| escape(&text.chars().take(most).collect::<String>());
+        let minor = self.edition as u8;
         let mut out = String::with_capacity(2500);
         let _ = write!(
             out,
-            "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<root xmlns=\"{NS_DEVICE}\">\n\
-             <specVersion><major>1</major><minor>0</minor></specVersion>\n<device>\n\
+            "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n<root xmlns=\"{NS_DEVICE}\"{attribute}>\n\
+             <specVersion><major>1</major><minor>{minor}</minor></specVersion>\n<device>\n\
              <deviceType>{MEDIA_SERVER}</deviceType>\n<friendlyName>{}</friendlyName>\n\
              <manufacturer>Mostra project</manufacturer>\n\
              <modelDescription>Media for the house</modelDescription>\n\
-             <modelName>Mostra</modelName><modelNumber>{}</modelNumber>\n<UDN>{}</UDN>\n\
+             <modelName>{}</modelName><modelNumber>{}</modelNumber>\n<UDN>{}</UDN>\n\
              <dlna:X_DLNADOC xmlns:dlna=\"{NS_DLNA_DEVICE}\">DMS-1.50</dlna:X_DLNADOC>\n<iconList>\n",
-            escape(&name),
-            escape(clip(&self.model_number, 31)),
+            cut(&self.friendly_name, 63),
+            cut(&self.model_name, 31),
+            cut(&self.model_number, 31),
             escape(&self.udn),
         );
         for (file, mime, side) in ICONS {
@@ -69,7 +118,7 @@ impl Description {
             );
         }
         out.push_str("</iconList>\n<serviceList>\n");
-        for service in Service::ALL {
+        for service in self.services.iter().copied() {
             let _ = writeln!(
                 out,
                 "<service><serviceType>{}</serviceType><serviceId>{}</serviceId>\
@@ -86,8 +135,7 @@ impl Description {
     }
 }
 
-/// CONFIGID of a set of documents: changes exactly when a byte does (SSDP-14).
-pub fn config_id<'a>(documents: impl IntoIterator<Item = &'a str>) -> u32 {
+fn config_id<'a>(documents: impl IntoIterator<Item = &'a str>) -> u32 {
     // FNV-1a, folded to 24 bits: stable over releases, unlike the standard hasher.
     let mut hash: u64 = 0xcbf2_9ce4_8422_2325;
     for byte in documents.into_iter().flat_map(|d| d.bytes().chain([0])) {
@@ -162,7 +210,14 @@ mod tests {
     use super::*;
 
     fn sample(name: &str) -> Description {
-        Description { friendly_name: name.into(), udn: "uuid:1".into(), model_number: "0.1".into() }
+        Description {
+            friendly_name: name.into(),
+            udn: "uuid:1".into(),
+            model_name: "Mostra".into(),
+            model_number: "0.1".into(),
+            edition: Edition::V1_0,
+            services: Service::ALL.to_vec(),
+        }
     }
 
     #[test]
@@ -186,9 +241,42 @@ mod tests {
 
     #[test]
     fn config_id_follows_the_bytes() {
-        let (a, b) = (sample("A").write(), sample("B").write());
-        assert_eq!(config_id([a.as_str()]), config_id([a.as_str()]));
-        assert_ne!(config_id([a.as_str()]), config_id([b.as_str()]));
-        assert!(config_id([a.as_str()]) < 1 << 24);
+        let first = sample("A");
+        assert_eq!(first.config_id(), sample("A").config_id());
+        assert!(first.config_id() < 1 << 24);
+        let services = vec![Service::ContentDirectory, Service::ConnectionManager];
+        for other in [
+            sample("B"),
+            Description { model_name: "Player".into(), ..sample("A") },
+            Description { edition: Edition::V1_1, ..sample("A") },
+            Description { services, ..sample("A") },
+        ] {
+            assert_ne!(other.config_id(), first.config_id(), "{other:?}");
+        }
+    }
+
+    #[test]
+    fn the_later_edition_names_its_config_id() {
+        let later = Description { edition: Edition::V1_1, ..sample("A") };
+        let root = format!("<root xmlns=\"{NS_DEVICE}\" configId=\"{}\">", later.config_id());
+        assert!(later.write().contains(&root) && later.write().contains("<minor>1</minor>"));
+        assert!(!sample("A").write().contains("configId"));
+    }
+
+    #[test]
+    fn what_is_chosen_is_written() {
+        let services = vec![Service::ContentDirectory, Service::ConnectionManager];
+        let chosen = Description {
+            model_name: "R&D ".repeat(20),
+            model_number: "12".into(),
+            services,
+            ..sample("A")
+        };
+        let written = chosen.write();
+        assert!(written.contains("<modelName>R&amp;D R&amp;D"));
+        assert!(written.contains("<modelNumber>12</modelNumber>"));
+        let name = written.split("<modelName>").nth(1).unwrap().split('<').next().unwrap();
+        assert_eq!(name.replace("&amp;", "&").chars().count(), 31);
+        assert_eq!(read(&written).unwrap().services.len(), 2, "no registrar (REG-1)");
     }
 }

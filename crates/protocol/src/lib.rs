@@ -18,14 +18,17 @@
 //! protocol requirements; `docs/conformance.csv` names the test for each.
 #![forbid(unsafe_code)]
 
+pub mod charset;
 pub mod connection_manager;
 pub mod content_directory;
 pub mod description;
 pub mod didl;
 pub mod dlna;
 pub mod gena;
+pub mod npt;
 pub mod object_filter;
 pub mod property;
+pub mod protocol_info;
 pub mod range;
 pub mod registrar;
 pub mod search;

@@ -15,7 +15,9 @@ use mostra_protocol::content_directory::{Browse, Leniency, Search};
 use mostra_protocol::object_filter::Filter;
 use mostra_protocol::ssdp::{self, Announcer, Identity, Link, Tuning};
 use mostra_protocol::wire::Service;
-use mostra_protocol::{Moment, description, didl, gena, range, search, soap, sort};
+use mostra_protocol::{
+    Moment, charset, description, didl, gena, npt, protocol_info, range, search, soap, sort,
+};
 
 /// What one piece of input may take, without optimisation and on a busy machine.
 const TIME: Duration = Duration::from_secs(2);
@@ -100,7 +102,8 @@ fn datagrams() {
     };
     let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
     let address = Ipv4Addr::new(192, 0, 2, 21);
-    machine.link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640 });
+    machine
+        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
     let mut now = Moment::ZERO;
     feed("datagram", |bytes| {
         now += Duration::from_millis(50);
@@ -154,6 +157,32 @@ fn ranges() {
                 assert!(first <= last && last < size, "{text}: {first}-{last} of {size}");
             }
         }
+    });
+}
+
+#[test]
+fn lists_of_protocol_info() {
+    feed("protocol_info", |bytes| {
+        let text = text(bytes);
+        assert!(protocol_info::read_list(&text).len() <= 2000);
+    });
+}
+
+#[test]
+fn times_sought() {
+    feed("npt", |bytes| {
+        if let Some(npt::TimeRange { from, to: Some(to) }) = npt::read(&text(bytes)) {
+            assert!(from <= to);
+        }
+    });
+}
+
+#[test]
+fn charsets() {
+    feed("control", |bytes| {
+        let label = String::from_utf8_lossy(&bytes[..bytes.len().min(60)]).into_owned();
+        let _ = charset::decode(Some(&label), bytes);
+        let _ = charset::decode(None, bytes);
     });
 }
 

@@ -28,7 +28,7 @@ fn identity() -> Identity {
 }
 
 fn link() -> Link {
-    Link { id: 1, address: SERVER, prefix: 24, port: 7640 }
+    Link { id: 1, address: SERVER, prefix: 24, port: 7640, search_port: None }
 }
 
 fn player(last: u8) -> SocketAddrV4 {
@@ -387,7 +387,13 @@ fn a_start_is_at_most_three_sets_and_each_is_spaced() {
 
 #[test]
 fn an_address_that_changes_is_left_and_announced_anew_everywhere() {
-    let other = Link { id: 2, address: Ipv4Addr::new(198, 51, 100, 1), prefix: 24, port: 7640 };
+    let other = Link {
+        id: 2,
+        address: Ipv4Addr::new(198, 51, 100, 1),
+        prefix: 24,
+        port: 7640,
+        search_port: None,
+    };
     let mut machine = Announcer::new(identity(), Tuning::default(), 8, START);
     machine.link_up(START, link());
     machine.link_up(START, other);
@@ -414,7 +420,13 @@ fn an_address_that_changes_is_left_and_announced_anew_everywhere() {
 
 #[test]
 fn a_link_that_goes_away_stops_nothing_but_itself() {
-    let other = Link { id: 2, address: Ipv4Addr::new(198, 51, 100, 1), prefix: 24, port: 7640 };
+    let other = Link {
+        id: 2,
+        address: Ipv4Addr::new(198, 51, 100, 1),
+        prefix: 24,
+        port: 7640,
+        search_port: None,
+    };
     let mut machine = Announcer::new(identity(), Tuning::default(), 9, START);
     machine.link_up(START, link());
     machine.link_up(START, other);

@@ -6,7 +6,7 @@ use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use mostra_core::access::Standing;
-use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Tuning};
+use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Link, Tuning};
 use mostra_protocol::wire::{SSDP_GROUP, SSDP_PORT};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::UdpSocket;
@@ -42,6 +42,15 @@ struct Ears {
     /// None where the port belongs to somebody else: then the house only announces (SSDP-6).
     group: Option<UdpSocket>,
     own: UdpSocket,
+    /// Where unicast searches are taken then.
+    search_port: Option<u16>,
+}
+
+impl Ears {
+    /// The link, with the device listener's port.
+    fn link(&self, port: u16) -> Link {
+        Link { search_port: self.search_port, ..self.served.link(port) }
+    }
 }
 
 /// An interface that is listened to, until this is dropped.
@@ -54,7 +63,7 @@ impl Listening {
     /// Opens the sockets of an interface; notes why, where that fails.
     fn open(house: &House, served: &Served, heard: &mpsc::Sender<Arrival>) -> Option<Listening> {
         match open(served, house.config.multicast_ttl) {
-            Ok((group, own)) => {
+            Ok((group, own, search_port)) => {
                 let deaf = group.as_ref().err().map(|why| {
                     format!("the house is announced there, but searches are not heard: {why}")
                 });
@@ -63,7 +72,7 @@ impl Listening {
                 }
                 note_problem(house, served, deaf);
                 let group = group.ok();
-                let ears = Arc::new(Ears { served: served.clone(), group, own });
+                let ears = Arc::new(Ears { served: served.clone(), group, own, search_port });
                 let tasks = [true, false].map(|multicast| {
                     tokio::spawn(listen(ears.clone(), multicast, heard.clone())).abort_handle()
                 });
@@ -82,6 +91,9 @@ impl Drop for Listening {
         self.tasks.iter().for_each(AbortHandle::abort);
     }
 }
+
+/// Ports on which unicast searches may be taken instead (SSDP-6).
+const SEARCH_PORTS: std::ops::RangeInclusive<u16> = 49_152..=65_535;
 
 /// How often a socket that could not be opened is tried again (SSDP-2).
 const RETRY: Duration = Duration::from_secs(30);
@@ -109,7 +121,7 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
             _ = retry.tick() => {
                 missing.retain(|served| match Listening::open(&house, served, &heard_in) {
                     Some(listening) => {
-                        machine.link_up(clock.now(), served.link(port));
+                        machine.link_up(clock.now(), listening.ears.link(port));
                         ears.push(listening);
                         false
                     }
@@ -118,6 +130,7 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
                 for deaf in ears.iter_mut().filter(|e| e.ears.group.is_none()) {
                     let again = Listening::open(&house, &deaf.ears.served, &heard_in);
                     if let Some(again) = again.filter(|a| a.ears.group.is_some()) {
+                        machine.link_up(clock.now(), again.ears.link(port));
                         *deaf = again;
                     }
                 }
@@ -152,8 +165,8 @@ pub async fn run(house: Arc<House>, mut commands: mpsc::UnboundedReceiver<Comman
                     ears.retain(|e| e.ears.served.index != served.index);
                     match Listening::open(&house, &served, &heard_in) {
                         Some(listening) => {
+                            machine.link_moved(clock.now(), listening.ears.link(port), identity);
                             ears.push(listening);
-                            machine.link_moved(clock.now(), served.link(port), identity);
                         }
                         None => {
                             machine.link_down(served.index);
@@ -271,8 +284,11 @@ async fn send(ears: &[Listening], datagram: Datagram) {
     }
 }
 
-/// Opens the sockets of an interface: for the group, which may fail by itself, and our own.
-fn open(served: &Served, ttl: u32) -> io::Result<(io::Result<UdpSocket>, UdpSocket)> {
+/// The sockets of an interface: for the group, which may fail by itself, and our own, with its
+/// port if that is not the usual one.
+type Opened = (io::Result<UdpSocket>, UdpSocket, Option<u16>);
+
+fn open(served: &Served, ttl: u32) -> io::Result<Opened> {
     let socket = |address: Ipv4Addr| -> io::Result<Socket> {
         let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
         socket.set_reuse_address(true)?;
@@ -288,18 +304,20 @@ fn open(served: &Served, ttl: u32) -> io::Result<(io::Result<UdpSocket>, UdpSock
         group.join_multicast_v4_n(&SSDP_GROUP, &index)?;
         UdpSocket::from_std(group.into())
     });
-    let own = match socket(served.address) {
-        Ok(own) => own,
+    let (own, search_port) = match socket(served.address) {
+        Ok(own) => (own, None),
         // Another stack holds the port for itself: advertise all the same (SSDP-6).
         Err(_) => {
             let own = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
             own.set_nonblocking(true)?;
-            own.bind(&SocketAddrV4::new(served.address, 0).into())?;
-            own
+            let free =
+                |port: &u16| own.bind(&SocketAddrV4::new(served.address, *port).into()).is_ok();
+            let port = SEARCH_PORTS.into_iter().find(free);
+            (own, Some(port.ok_or(io::ErrorKind::AddrInUse)?))
         }
     };
     own.set_multicast_if_v4(&served.address)?;
     own.set_multicast_loop_v4(true)?;
     own.set_multicast_ttl_v4(if served.address.is_loopback() { 0 } else { ttl })?;
-    Ok((group, UdpSocket::from_std(own.into())?))
+    Ok((group, UdpSocket::from_std(own.into())?, search_port))
 }

@@ -5,6 +5,7 @@ mod clock;
 mod config;
 mod console;
 mod decisions;
+mod desk;
 mod device;
 mod discovery;
 mod events;
@@ -82,6 +83,7 @@ fn more_descriptors() {
 async fn run(flags: &Flags) -> Result<(), Trouble> {
     let clock = Clock::start();
     let config = Config::load(flags)?;
+    house::name_server(config.edition);
     logging::start(&config);
     prepare_data(&config.data)?;
     let served = interfaces::choose(&config.interfaces)?;

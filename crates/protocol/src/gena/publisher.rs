@@ -389,6 +389,36 @@ mod tests {
     }
 
     #[test]
+    fn five_failures_in_a_row_end_it() {
+        let mut publisher = one();
+        let mut now = 100;
+        let mut fail = |publisher: &mut Publisher, outcome: Outcome| {
+            publisher.change(CDS, TV, &[("SystemUpdateID", now.to_string())]);
+            assert!(publisher.poll_output(at(now)).is_some());
+            publisher.delivered("uuid:a", outcome);
+            now += 200;
+        };
+        (0..4).for_each(|_| fail(&mut publisher, Outcome::Failed));
+        fail(&mut publisher, Outcome::Done);
+        (0..4).for_each(|_| fail(&mut publisher, Outcome::Failed));
+        assert_eq!(publisher.len(), 1, "one that came through counts for all before");
+        fail(&mut publisher, Outcome::Failed);
+        assert!(publisher.is_empty(), "GENA-15");
+    }
+
+    #[test]
+    fn what_expires_is_looked_at_in_time() {
+        let mut publisher = one();
+        publisher.poll_output(at(100)).unwrap();
+        publisher.delivered("uuid:a", Outcome::Done);
+        // Nothing else is due: whoever sleeps until then is awake when it expires (GENA-16).
+        assert_eq!(publisher.next_deadline(), Some(at(300_000)));
+        publisher.change(CDS, TV, &[("SystemUpdateID", "2".into())]);
+        assert_eq!(publisher.poll_output(at(300_000)), None, "nothing is sent after it");
+        assert!(publisher.is_empty());
+    }
+
+    #[test]
     fn numbers_are_bounded_and_the_same_callback_replaces() {
         let mut publisher = Publisher::new();
         let mut add = |port: u16, sid: &str| {

@@ -7,8 +7,9 @@ use std::time::Duration;
 
 use super::limiter::Limiter;
 use super::message::{self, Message};
-use crate::wire::{MEDIA_SERVER, ROOT_DEVICE, SSDP_GROUP, SSDP_PORT, Service, split_version};
-use crate::{Moment, http_date};
+use super::written;
+use crate::Moment;
+use crate::wire::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, Service, split_version};
 
 /// Names an interface; the caller chooses the numbers.
 pub type LinkId = u32;
@@ -24,6 +25,8 @@ pub struct Link {
     pub prefix: u8,
     /// The device listener's port there.
     pub port: u16,
+    /// The port for unicast searches, where 1900 is in other hands (SSDP-6).
+    pub search_port: Option<u16>,
 }
 
 impl Link {
@@ -459,12 +462,7 @@ impl Announcer {
     }
 
     fn write(&self, now: Moment, waiting: &Waiting) -> Option<Datagram> {
-        let id = &self.identity;
-        let boot = id.boot_id.to_string();
-        let config = id.config_id.to_string();
-        let age = format!("max-age={}", self.tuning.max_age);
-        let host = format!("{SSDP_GROUP}:{SSDP_PORT}");
-        let ids = [("BOOTID.UPNP.ORG", boot.as_str()), ("CONFIGID.UPNP.ORG", config.as_str())];
+        let (id, max_age) = (&self.identity, self.tuning.max_age);
         match waiting {
             Waiting::Written(datagram) => {
                 self.links.contains_key(&datagram.link).then(|| datagram.clone())
@@ -472,35 +470,10 @@ impl Announcer {
             Waiting::Set { link, kind, row } => {
                 let (link, _) = self.links.get(link)?;
                 let (nt, usn) = self.rows().into_iter().nth(*row)?;
-                let location = self.location(link);
-                let data = match kind {
-                    Kind::Alive => message::lines(
-                        "NOTIFY * HTTP/1.1",
-                        &[
-                            ("HOST", host.as_str()),
-                            ("CACHE-CONTROL", &age),
-                            ("LOCATION", &location),
-                            ("NT", &nt),
-                            ("NTS", "ssdp:alive"),
-                            ("SERVER", &id.server),
-                            ("USN", &usn),
-                            ids[0],
-                            ids[1],
-                        ],
-                    ),
-                    Kind::ByeBye => message::lines(
-                        "NOTIFY * HTTP/1.1",
-                        &[
-                            ("HOST", host.as_str()),
-                            ("NT", &nt),
-                            ("NTS", "ssdp:byebye"),
-                            ("USN", &usn),
-                            ids[0],
-                            ids[1],
-                        ],
-                    ),
-                };
-                Some(Datagram { link: link.id, to: SocketAddrV4::new(SSDP_GROUP, SSDP_PORT), data })
+                Some(match kind {
+                    Kind::Alive => written::alive(id, max_age, link, (&nt, &usn)),
+                    Kind::ByeBye => written::byebye(id, link, (&nt, &usn)),
+                })
             }
             Waiting::Answer { link, to, asked, row } => {
                 let (link, _) = self.links.get(link)?;
@@ -511,26 +484,8 @@ impl Announcer {
                 } else {
                     (nt, usn)
                 };
-                let data = message::lines(
-                    "HTTP/1.1 200 OK",
-                    &[
-                        ("CACHE-CONTROL", age.as_str()),
-                        ("DATE", &http_date(now)),
-                        ("EXT", ""),
-                        ("LOCATION", &self.location(link)),
-                        ("SERVER", &id.server),
-                        ("ST", &st),
-                        ("USN", &usn),
-                        ids[0],
-                        ids[1],
-                    ],
-                );
-                Some(Datagram { link: link.id, to: *to, data })
+                Some(written::answer(id, max_age, link, (&st, &usn), (*to, now)))
             }
         }
-    }
-
-    fn location(&self, link: &Link) -> String {
-        format!("http://{}:{}{}", link.address, link.port, self.identity.description_path)
     }
 }

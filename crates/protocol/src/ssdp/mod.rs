@@ -3,6 +3,7 @@
 mod announcer;
 mod limiter;
 mod message;
+mod written;
 
 pub use announcer::{Announcer, Datagram, Heard, Identity, Link, LinkId, Tuning};
 pub use message::{Message, Search, compose_search, parse};

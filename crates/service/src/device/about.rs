@@ -20,9 +20,9 @@ const ICON_FILES: [(&str, &[u8]); 4] = [
     ("house-48.jpg", include_bytes!("../../assets/house-48.jpg")),
 ];
 
-pub fn routes(config: &mut web::ServiceConfig) {
+pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
     config.service(readable(DEVICE_PATH, device));
-    for service in Service::ALL {
+    for service in services.iter().copied() {
         let path = document_path(service);
         config.service(readable(&path, move || async move {
             HttpResponse::Ok().content_type(XML).body(service_document::write(service))

@@ -9,15 +9,16 @@ use mostra_protocol::content_directory::{Browse, Leniency, Search};
 use mostra_protocol::description::control_path;
 use mostra_protocol::soap::{self, Call, Fault, Value};
 use mostra_protocol::wire::Service;
-use mostra_protocol::{connection_manager, property, registrar};
+use mostra_protocol::{charset, connection_manager, property, registrar};
 
 use super::gate::{Asker, text};
 use super::pictures::form;
+use crate::desk::DEADLINE;
 use crate::house::House;
 use crate::sightings::Fact;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    for service in Service::ALL {
+pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
+    for service in services.iter().copied() {
         let resource = web::resource(control_path(service))
             .route(
                 web::post().to(move |request, house, body| control(service, request, house, body)),
@@ -43,12 +44,13 @@ async fn control(
     body: web::Bytes,
 ) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
-    let Some(body) = decode(&request, &body) else {
+    let kind = text(request.headers(), &header::CONTENT_TYPE);
+    let Some(body) = charset::decode(kind, &body) else {
         return HttpResponse::UnsupportedMediaType().finish();
     };
     let Ok(call) = soap::read_call(&body) else { return HttpResponse::BadRequest().finish() };
     let (outcome, fact) = if service.is_type(&call.namespace) {
-        answer(service, &call, &house, &asker)
+        answer(service, &call, &house, &asker).await
     } else {
         (Err(Fault::InvalidAction), None)
     };
@@ -81,25 +83,16 @@ fn send(mut answer: actix_web::HttpResponseBuilder, document: String) -> HttpRes
         .body(document)
 }
 
-/// The body as text, by the charset of its Content-Type (SOAP-12). UTF-8 and the ASCII-like
-/// Latin-1 are what players use; `None` for another.
-fn decode(request: &HttpRequest, body: &[u8]) -> Option<String> {
-    let kind = text(request.headers(), &header::CONTENT_TYPE).unwrap_or_default().to_lowercase();
-    let charset = kind.split_once("charset=").map(|(_, c)| c.trim_matches(['"', '\'', ' ', ';']));
-    match charset {
-        None | Some("utf-8" | "utf8" | "us-ascii") => {
-            Some(String::from_utf8_lossy(body).into_owned())
-        }
-        Some("iso-8859-1" | "latin1") => Some(body.iter().map(|b| *b as char).collect()),
-        Some(_) => None,
-    }
-}
-
 type Outcome = Result<Vec<(&'static str, String)>, Fault>;
 
-fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
+async fn answer(
+    service: Service,
+    call: &Call,
+    house: &House,
+    asker: &Asker,
+) -> (Outcome, Option<Fact>) {
     match service {
-        Service::ContentDirectory => content(call, house, asker),
+        Service::ContentDirectory => content(call, house, asker).await,
         Service::ConnectionManager => {
             (connection_manager::answer(call, &source_list(house, asker)), None)
         }
@@ -110,7 +103,7 @@ fn answer(service: Service, call: &Call, house: &House, asker: &Asker) -> (Outco
     }
 }
 
-fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
+async fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>) {
     let catalogue = house.catalogue();
     let leniency = match asker.met.traits.pass_over_sort {
         Some(true) => Leniency::PassOverSort,
@@ -125,15 +118,29 @@ fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<Fact>)
         }
         "Browse" => match Browse::read(call, leniency) {
             Ok(browse) => {
-                let page = present::browse(&catalogue, &asker.met.decision, &browse, form(asker));
-                listed(page, browse.object == "0", asker)
+                let root = browse.object == "0";
+                let page = if browse.sort.is_empty() {
+                    present::browse(&catalogue, &asker.met.decision, &browse, form(asker))
+                } else {
+                    let asker = asker.clone();
+                    let work = move || {
+                        present::browse(&catalogue, &asker.met.decision, &browse, form(&asker))
+                    };
+                    house.desk.work(DEADLINE, work).await.unwrap_or(Err(Fault::ActionFailed))
+                };
+                listed(page, root, asker)
             }
             Err(fault) => (Err(fault), None),
         },
         "Search" => match Search::read(call, leniency) {
             Ok(search) => {
-                let page = present::search(&catalogue, &asker.met.decision, &search, form(asker));
-                listed(page, search.container == "0", asker)
+                let root = search.container == "0";
+                let asking = asker.clone();
+                let work = move || {
+                    present::search(&catalogue, &asking.met.decision, &search, form(&asking))
+                };
+                let page = house.desk.work(DEADLINE, work).await;
+                listed(page.unwrap_or(Err(Fault::ActionFailed)), root, asker)
             }
             Err(fault) => (Err(fault), None),
         },

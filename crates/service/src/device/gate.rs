@@ -129,6 +129,11 @@ pub fn admit(
     if !host_is_ours(&request.headers, request.version, connection.local) {
         return Err(StatusCode::MISDIRECTED_REQUEST);
     }
+    // Of expectations, only the one that the server answers by itself is known (SOAP-15).
+    let expected = text(&request.headers, &header::EXPECT);
+    if expected.is_some_and(|e| !e.trim().eq_ignore_ascii_case("100-continue")) {
+        return Err(StatusCode::EXPECTATION_FAILED);
+    }
     // A web page elsewhere cannot make a browser act here (SEC-6).
     if request.headers.contains_key(header::ORIGIN)
         && request.method != Method::GET
@@ -150,13 +155,10 @@ pub fn admit(
     })
 }
 
-/// Whether Host names us (SEC-5). It may be missing only before HTTP/1.1 (HTTP-7).
+/// Whether Host names us (SEC-5). It may be missing only before HTTP/1.1; the library refuses
+/// other requests without it, and those with two, as malformed (HTTP-7).
 fn host_is_ours(headers: &HeaderMap, version: Version, local: SocketAddrV4) -> bool {
-    let mut hosts = headers.get_all(header::HOST);
-    let Some(host) = hosts.next() else { return version < Version::HTTP_11 };
-    if hosts.next().is_some() {
-        return false;
-    }
+    let Some(host) = headers.get(header::HOST) else { return version < Version::HTTP_11 };
     let host = host.to_str().unwrap_or_default();
     let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
     name == local.ip().to_string() || name.eq_ignore_ascii_case("localhost")

@@ -8,6 +8,7 @@ use mostra_core::access::Decision;
 use mostra_core::catalogue::Node;
 use mostra_core::present;
 use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
+use mostra_protocol::npt;
 use mostra_protocol::range::{self, Selection};
 
 use super::gate::{Asker, named, text};
@@ -146,6 +147,7 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
     if let Some(address) = &item.facts.station {
         // Range means nothing here (HTTP-15).
         plan.put(header::ACCEPT_RANGES, "none");
+        plan.put(HeaderName::from_static("realtimeinfo.dlna.org"), "DLNA.ORG_TLAG=*");
         plan.body = Body::Station { title: object.title.clone(), address: address.clone() };
         return plan;
     }
@@ -200,8 +202,13 @@ fn dlna_fields(
     info: &ProtocolInfo,
     plan: &mut Plan,
 ) -> Result<(), StatusCode> {
-    if named(headers, "timeseekrange.dlna.org").is_some() {
-        return Err(StatusCode::NOT_ACCEPTABLE);
+    if let Some(range) = named(headers, "timeseekrange.dlna.org") {
+        // Nothing that is sent can be sought by time (HTTP-24); what is no time says so first
+        // (HTTP-27).
+        return Err(match npt::read(range) {
+            Some(_) => StatusCode::NOT_ACCEPTABLE,
+            None => StatusCode::BAD_REQUEST,
+        });
     }
     if named(headers, "playspeed.dlna.org").is_some_and(|speed| speed.trim() != "speed=1") {
         return Err(StatusCode::NOT_ACCEPTABLE);

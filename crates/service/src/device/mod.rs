@@ -7,7 +7,9 @@ mod about;
 mod control;
 mod gate;
 mod media;
+mod parting;
 mod pictures;
+mod seats;
 mod straight;
 mod subscribe;
 
@@ -23,6 +25,8 @@ use actix_web::dev::{AppConfig, Extensions};
 use actix_web::middleware::{NormalizePath, TrailingSlash, from_fn};
 use actix_web::rt::net::TcpStream;
 use actix_web::{App, web};
+
+pub use seats::Seats;
 
 use crate::house::House;
 use crate::trouble::Trouble;
@@ -94,20 +98,22 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, Trouble> {
 pub fn serve(house: Arc<House>, listener: TcpListener) -> std::io::Result<Server> {
     let server = Server::build()
         .workers(2)
-        .max_concurrent_connections(CONNECTIONS)
+        // Those for whom there is no seat are accepted as well, to be told so.
+        .max_concurrent_connections(house.config.connections + TURNED_AWAY)
         .disable_signals()
         .shutdown_timeout(1);
     let server = server.listen("devices", listener, move || {
         let data = web::Data::from(house.clone());
+        let services = house.services();
         let app = App::new()
             .app_data(data)
             .app_data(web::PayloadConfig::new(256 << 10))
             .wrap(from_fn(gate::pass_through))
             // Some players double slashes (HTTP-8).
             .wrap(NormalizePath::new(TrailingSlash::MergeOnly))
-            .configure(about::routes)
-            .configure(control::routes)
-            .configure(subscribe::routes)
+            .configure(|config| about::routes(config, &services))
+            .configure(|config| control::routes(config, &services))
+            .configure(|config| subscribe::routes(config, &services))
             .configure(media::routes)
             .configure(pictures::routes);
         let http = HttpService::build()
@@ -125,5 +131,5 @@ pub fn serve(house: Arc<House>, listener: TcpListener) -> std::io::Result<Server
 const KEEP_ALIVE: Duration = Duration::from_secs(60);
 /// How long a request's head may take (HTTP-9).
 const HEAD_TIME: Duration = Duration::from_secs(10);
-/// Connections of each of the two workers (HTTP-32).
-const CONNECTIONS: usize = 1024;
+/// Connections that are turned away at one time, for each of the two workers; further ones wait.
+const TURNED_AWAY: usize = 256;

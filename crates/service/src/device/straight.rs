@@ -6,6 +6,7 @@
 
 use std::fs::File;
 use std::io;
+use std::net::SocketAddr;
 use std::os::fd::AsFd as _;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -15,7 +16,7 @@ use actix_http::body::BodySize;
 use actix_http::h1::{Codec, Message, MessageType};
 use actix_http::{Request, Response, ServiceConfig};
 use actix_service::{Service, ServiceFactory, fn_factory, fn_service};
-use actix_web::http::Method;
+use actix_web::http::{Method, StatusCode};
 use actix_web::rt::net::TcpStream;
 use bytes::BytesMut;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
@@ -26,12 +27,15 @@ use tokio::time::timeout;
 use tokio_util::codec::{Decoder as _, Encoder as _};
 
 use super::media::{self, Body};
+use super::parting::part;
 use super::{Connection, HEAD_TIME, KEEP_ALIVE, gate};
 use crate::file_body::{Opened, Piece};
 use crate::house::House;
 
 /// Bytes of a head that is looked for here; the few longer ones go to the server.
 const HEAD: usize = 8 << 10;
+/// Fields of a head (HTTP-9); the server's own codec takes no more.
+const FIELDS: usize = 96;
 /// Bytes handed to the kernel in one call.
 const CALL: usize = 1 << 20;
 /// Bytes after which another stream has its turn on the drive's threads.
@@ -64,6 +68,14 @@ where
                 let (house, http, config) = (house.clone(), http.clone(), config.clone());
                 async move {
                     let _ = stream.set_nodelay(true);
+                    let seat = match stream.peer_addr() {
+                        Ok(SocketAddr::V4(peer)) => house.seats.take(*peer.ip()),
+                        _ => return Ok(()),
+                    };
+                    let Some(_seat) = seat else {
+                        part(&stream, StatusCode::SERVICE_UNAVAILABLE, "Retry-After: 5\r\n").await;
+                        return Ok(());
+                    };
                     match serve(&house, stream, &config).await {
                         Some(stream) => http.call(stream).await,
                         None => Ok(()),
@@ -83,6 +95,10 @@ async fn serve(house: &House, stream: TcpStream, config: &ServiceConfig) -> Opti
         let (request, mut codec, length) = match timeout(patience, next(&stream, config)).await {
             Ok(Next::Media(request, codec, length)) => (request, codec, length),
             Ok(Next::Other) => break,
+            Ok(Next::TooMany) => {
+                part(&stream, StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE, "").await;
+                return None;
+            }
             Ok(Next::Closed) | Err(_) => return None,
         };
         patience = KEEP_ALIVE;
@@ -139,17 +155,29 @@ enum Next {
     Media(Request, Codec, usize),
     /// Something else, still unread.
     Other,
+    /// A head of too many fields, which the server would call malformed.
+    TooMany,
     Closed,
 }
 
 /// Looks at the next request without taking it from the socket.
 async fn next(stream: &TcpStream, config: &ServiceConfig) -> Next {
+    // A buffer only once there is something: most connections wait.
+    if stream.readable().await.is_err() {
+        return Next::Closed;
+    }
     let mut seen = vec![0; HEAD];
     let count = match stream.peek(&mut seen).await {
         Ok(0) | Err(_) => return Next::Closed,
         Ok(count) => count,
     };
     seen.truncate(count);
+    let lines =
+        seen.split(|byte| *byte == b'\n').take_while(|line| !line.trim_ascii_end().is_empty());
+    // The first is the request line, the last not whole yet.
+    if lines.take(FIELDS + 3).count() > FIELDS + 2 {
+        return Next::TooMany;
+    }
     let is_media = ["GET ", "HEAD "].iter().any(|method| {
         seen.strip_prefix(method.as_bytes()).is_some_and(|r| r.starts_with(PATH.as_bytes()))
     });

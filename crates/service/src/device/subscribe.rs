@@ -14,8 +14,8 @@ use super::gate::{Asker, named};
 use crate::house::House;
 use crate::random::random_uuid;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    for service in Service::ALL {
+pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
+    for service in services.iter().copied() {
         let handler = move |request, house| subscribe(service, request, house);
         config.service(web::resource(event_path(service)).route(web::to(handler)));
     }

@@ -1,63 +1,19 @@
 //! Typed configuration: flags, then `MOSTRA_*`, then `mostra.toml`, then defaults.
 
+mod flags;
+mod rules;
+
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use clap::Parser;
-use mostra_core::traits::{Rule, Rules};
+use mostra_core::traits::Rules;
+use mostra_protocol::description::Edition;
+
+pub use flags::Flags;
+use flags::NAMES;
+use rules::read_rules;
 
 use crate::trouble::Trouble;
-
-/// Publishes the house's media folders and proves that devices can play them.
-#[derive(Debug, Parser)]
-#[command(name = "mostrad", version, args_override_self = true)]
-pub struct Flags {
-    /// Configuration file [default: DATA/mostra.toml, if there]
-    #[arg(long, value_name = "FILE")]
-    config: Option<PathBuf>,
-    /// Directory for the certificate and the database's address
-    #[arg(long, value_name = "DIR")]
-    data: Option<String>,
-    /// Interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list
-    #[arg(long, value_name = "LIST")]
-    interfaces: Option<String>,
-    /// Port of the device listener
-    #[arg(long, value_name = "PORT")]
-    device_port: Option<String>,
-    /// Seconds between looks at folders that cannot be watched
-    #[arg(long, value_name = "SECONDS")]
-    poll_seconds: Option<String>,
-    /// Seconds that an announcement stays valid, 60 to 86400
-    #[arg(long, value_name = "SECONDS")]
-    max_age: Option<String>,
-    /// Time to live of multicast
-    #[arg(long, value_name = "HOPS")]
-    multicast_ttl: Option<String>,
-    /// Rules for devices that need something done differently [default: DATA/traits.toml, if there]
-    #[arg(long, value_name = "FILE")]
-    traits: Option<String>,
-    /// When folders are scanned: auto (at start and on changes) or asked
-    #[arg(long, value_name = "WHEN")]
-    scan: Option<String>,
-    /// Port of the console on 127.0.0.1
-    #[arg(long, value_name = "PORT")]
-    console_port: Option<String>,
-    /// Port of the console for the house, by TLS, once a person opens it
-    #[arg(long, value_name = "PORT")]
-    house_port: Option<String>,
-    /// PostgreSQL to use [default: the one that scripts/postgres keeps for DATA]
-    #[arg(long, value_name = "URL")]
-    database_url: Option<String>,
-    /// Least important messages to log: error, warn, info, debug
-    #[arg(long, value_name = "LEVEL")]
-    log: Option<String>,
-    /// How to log: text or json
-    #[arg(long, value_name = "FORM")]
-    log_format: Option<String>,
-    /// Print the OpenAPI document of the console's interface and exit
-    #[arg(long)]
-    pub openapi: bool,
-}
 
 /// A value, where it came from, and what it is for.
 #[derive(Debug, Clone)]
@@ -98,6 +54,14 @@ pub struct Config {
     pub max_age: u32,
     /// Time to live of multicast, but on loopback (SSDP-5).
     pub multicast_ttl: u32,
+    /// Most connections of devices at once (HTTP-32).
+    pub connections: usize,
+    /// Whether the registrar is offered (REG-1).
+    pub registrar: bool,
+    /// The edition of the Device Architecture that is named (DESC-4).
+    pub edition: Edition,
+    /// Model name and number in the device document (REG-9).
+    pub model: (String, String),
     /// Rules for devices that need something done differently: those of the file, then ours.
     pub rules: Rules,
     /// Whether folders are scanned only when somebody asks.
@@ -134,6 +98,8 @@ impl Layers {
             None => None,
             Some(toml::Value::String(text)) => Some(text.clone()),
             Some(toml::Value::Integer(number)) => Some(number.to_string()),
+            // An edition is easily written as a number.
+            Some(toml::Value::Float(number)) => Some(format!("{number:.1}")),
             Some(other) => {
                 return Err(Trouble::new(
                     format!("{name} in the configuration file is a {}", other.type_str()),
@@ -168,6 +134,20 @@ impl Layers {
         })
     }
 
+    /// One of some words, the first of which is the default.
+    fn word(
+        &mut self,
+        name: &'static str,
+        words: &[&str],
+        about: &'static str,
+    ) -> Result<String, Trouble> {
+        let text = self.pick(name, words[0], about)?;
+        if words.contains(&text.as_str()) {
+            return Ok(text);
+        }
+        Err(Trouble::new(format!("{name} is {text:?}"), &format!("Give {}.", words.join(" or "))))
+    }
+
     fn number(
         &mut self,
         name: &'static str,
@@ -191,27 +171,13 @@ impl Config {
     /// # Errors
     /// [`Trouble`] that names the value at fault.
     pub fn load(flags: &Flags) -> Result<Config, Trouble> {
-        let given = [
-            ("data", &flags.data),
-            ("interfaces", &flags.interfaces),
-            ("device_port", &flags.device_port),
-            ("poll_seconds", &flags.poll_seconds),
-            ("max_age", &flags.max_age),
-            ("multicast_ttl", &flags.multicast_ttl),
-            ("scan", &flags.scan),
-            ("traits", &flags.traits),
-            ("console_port", &flags.console_port),
-            ("house_port", &flags.house_port),
-            ("database_url", &flags.database_url),
-            ("log", &flags.log),
-            ("log_format", &flags.log_format),
-        ];
-        let flags_given = given.into_iter().filter_map(|(n, v)| Some((n, v.clone()?))).collect();
-        let mut layers = Layers { flags: flags_given, file: toml::Table::new(), shown: Vec::new() };
+        let mut layers =
+            Layers { flags: flags.given(), file: toml::Table::new(), shown: Vec::new() };
         let file = match &flags.config {
             Some(path) => Some(path.clone()),
             None => {
-                let data = flags.data.clone().or_else(|| std::env::var("MOSTRA_DATA").ok());
+                let data =
+                    flags.data().map(str::to_owned).or_else(|| std::env::var("MOSTRA_DATA").ok());
                 let path = PathBuf::from(data.unwrap_or_else(default_data)).join("mostra.toml");
                 path.exists().then_some(path)
             }
@@ -249,20 +215,39 @@ impl Config {
             "multicast_ttl",
             "2",
             "routers that multicast of ours may pass, and one",
-            1..=32,
+            0..=4,
         )?;
-        let scan = layers.pick(
+        let connections = layers.number(
+            "connections",
+            "1024",
+            "connections of devices at once; one device has half of them at most",
+            16..=32_768,
+        )?;
+        let registrar = layers.word(
+            "registrar",
+            &["on", "off"],
+            "whether the registrar is offered, for which some consoles look",
+        )?;
+        let edition = layers.word(
+            "edition",
+            &["1.0", "1.1"],
+            "edition of the Device Architecture that is named",
+        )?;
+        let model_name = layers.pick(
+            "model_name",
+            "Mostra",
+            "model name in the device document, where a device needs a certain one",
+        )?;
+        let model_number = layers.pick(
+            "model_number",
+            env!("CARGO_PKG_VERSION"),
+            "model number in the device document",
+        )?;
+        let scan = layers.word(
             "scan",
-            "auto",
+            &["auto", "asked"],
             "when folders are scanned: auto (at start and on changes) or asked",
         )?;
-        let scan_when_asked = match scan.as_str() {
-            "auto" => false,
-            "asked" => true,
-            other => {
-                return Err(Trouble::new(format!("scan is {other:?}"), "Give auto or asked."));
-            }
-        };
         let traits = layers.pick(
             "traits",
             "",
@@ -281,14 +266,8 @@ impl Config {
             }
         }
         let log = layers.pick("log", "info", "least important messages to log")?;
-        let log_format = layers.pick("log_format", "text", "how to log: text or json")?;
-        let log_json = match log_format.as_str() {
-            "text" => false,
-            "json" => true,
-            other => {
-                return Err(Trouble::new(format!("log_format is {other:?}"), "Give text or json."));
-            }
-        };
+        let log_format =
+            layers.word("log_format", &["text", "json"], "how to log: text or json")?;
         Ok(Config {
             data: data.into(),
             interfaces,
@@ -296,34 +275,23 @@ impl Config {
             poll_seconds: u64::from(poll_seconds),
             max_age,
             multicast_ttl,
-            scan_when_asked,
+            connections: connections as usize,
+            registrar: registrar == "on",
+            edition: Edition::from_word(&edition).unwrap_or_default(),
+            model: (model_name, model_number),
+            scan_when_asked: scan == "asked",
             rules,
             console_port,
             house_port,
             database_url,
             log,
-            log_json,
+            log_json: log_format == "json",
             shown: layers.shown,
         })
     }
 }
 
 fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
-    const KNOWN: [&str; 13] = [
-        "data",
-        "interfaces",
-        "device_port",
-        "poll_seconds",
-        "max_age",
-        "multicast_ttl",
-        "scan",
-        "traits",
-        "console_port",
-        "house_port",
-        "database_url",
-        "log",
-        "log_format",
-    ];
     let text = std::fs::read_to_string(path).map_err(|e| {
         Trouble::new(
             format!("the configuration file {} cannot be read: {e}", path.display()),
@@ -336,41 +304,13 @@ fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
             "Correct that line.",
         )
     })?;
-    if let Some(unknown) = table.keys().find(|k| !KNOWN.contains(&k.as_str())) {
+    if let Some(unknown) = table.keys().find(|k| !NAMES.contains(&k.as_str())) {
         return Err(Trouble::new(
             format!("{unknown:?} in {} is not a value we know", path.display()),
-            &format!("The values are: {}.", KNOWN.join(", ")),
+            &format!("The values are: {}.", NAMES.join(", ")),
         ));
     }
     Ok(table)
-}
-
-/// The rules of a file, then ours; of two that say different things the earlier one counts.
-fn read_rules(named: &str, data: &Path) -> Result<Rules, Trouble> {
-    let usual = data.join("traits.toml");
-    let path = match named {
-        "" => usual.exists().then_some(usual),
-        path => Some(PathBuf::from(path)),
-    };
-    let mut rules = match path {
-        None => Rules::default(),
-        Some(path) => {
-            let wrong = |why: String| {
-                let what = format!("the traits in {} cannot be used: {why}", path.display());
-                Trouble::new(what, "Correct the file; docs/traits.md says what it may hold.")
-            };
-            let text = std::fs::read_to_string(&path).map_err(|e| wrong(e.to_string()))?;
-            let rules: Rules = toml::from_str(&text).map_err(|e| wrong(e.message().to_owned()))?;
-            rules.check().map_err(wrong)?;
-            rules
-        }
-    };
-    let ours: Rules = toml::from_str(include_str!("traits.toml"))
-        .map_err(|e| Trouble::new(format!("our own traits: {e}"), "This is a defect of ours."))?;
-    let is_new = |name: &str| rules.rules.iter().all(|r| r.name != name);
-    let ours: Vec<Rule> = ours.rules.into_iter().filter(|r| is_new(&r.name)).collect();
-    rules.rules.extend(ours);
-    Ok(rules)
 }
 
 fn default_data() -> String {
@@ -392,32 +332,13 @@ fn hide_password(url: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use clap::Parser as _;
+
     use super::*;
 
     #[test]
     fn passwords_are_not_shown() {
         assert_eq!(hide_password("postgres://a:secret@h/db?x=1"), "postgres://a:…@h/db?x=1");
-    }
-
-    #[test]
-    fn rules_of_the_file_come_first_and_bad_ones_are_named() {
-        let folder = tempfile::tempdir().unwrap();
-        let file = folder.path().join("traits.toml");
-        let own = read_rules("", folder.path()).unwrap();
-        assert!(own.check().is_ok() && !own.rules.is_empty(), "ours can be used");
-        let put = |text: &str| std::fs::write(&file, text).unwrap();
-        put("[[rule]]\nname='old'\nwhen={user-agent='x'}\ntraits={page-objects=10}\n");
-        let rules = read_rules("", folder.path()).unwrap();
-        assert_eq!((rules.rules[0].name.as_str(), rules.rules.len()), ("old", own.rules.len() + 1));
-        for (text, word) in [
-            ("[[rule]]\nname='old'\nwhen={}\ntraits={}\n", "when"),
-            ("[[rule]]\nname='old'\nwhen={agent='x'}\ntraits={}\n", "agent"),
-            ("[[rule]]\nname='o'\nwhen={field='x'}\ntraits={page-objects=0}\n", "object"),
-        ] {
-            put(text);
-            let trouble = read_rules("", folder.path()).unwrap_err().to_string();
-            assert!(trouble.contains(word) && trouble.contains("traits.toml"), "{trouble}");
-        }
     }
 
     #[test]

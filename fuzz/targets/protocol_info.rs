@@ -1,0 +1,9 @@
+//! Lists of protocolInfo.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use mostra_protocol::protocol_info;
+
+fuzz_target!(|text: &str| {
+    assert!(protocol_info::read_list(text).len() <= 2000);
+});

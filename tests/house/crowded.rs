@@ -1,0 +1,148 @@
+//! More connections than there is room for, odd expectations and charsets, idle connections.
+
+use std::io::{Read, Write};
+use std::net::TcpStream;
+use std::time::{Duration, Instant};
+
+use mostra_tests::raw::{self, ask, browse, media_path, soap};
+use mostra_tests::{SERVER, in_a_house, until};
+
+const TV: &str = "127.0.0.91";
+const OTHER: &str = "127.0.0.92";
+const THIRD: &str = "127.0.0.93";
+
+/// Connections that have been answered once, and so have a place.
+fn seated(from: &str, count: usize) -> Vec<TcpStream> {
+    let seat = |_| {
+        let mut stream = raw::connect(from, SERVER).unwrap();
+        let request = format!("GET /about/device.xml HTTP/1.1\r\nHost: {SERVER}\r\n\r\n");
+        stream.write_all(request.as_bytes()).unwrap();
+        assert_eq!(raw::read_answer(&mut stream, true).unwrap().status, 200);
+        stream
+    };
+    (0..count).map(seat).collect()
+}
+
+#[test]
+fn beyond_its_room_the_house_says_so_and_no_device_takes_it_all() {
+    in_a_house(|house| {
+        let _service = house.start_with(&["--connections", "16"]);
+        let first = seated(TV, 8);
+        let turned_away = |from: &str| {
+            let answer = ask(from, "GET", "/about/device.xml", "");
+            assert_eq!(answer.status, 503, "{from}");
+            assert_eq!(answer.field("retry-after"), Some("5"));
+            assert_eq!(answer.field("connection"), Some("close"));
+        };
+        turned_away(TV);
+        let second = seated(OTHER, 8);
+        turned_away(OTHER);
+        turned_away(THIRD);
+        // A request with a body is told as well, and not cut off in the middle.
+        let long = soap("content", "Browse", &"<A>1</A>".repeat(2000));
+        assert_eq!(raw::exchange(THIRD, SERVER, &long).unwrap().status, 503);
+        // Those who have a place keep it, and one that goes makes room.
+        drop(first);
+        until(10, "room", || {
+            (ask(THIRD, "GET", "/about/device.xml", "").status == 200).then_some(())
+        });
+        drop(second);
+        let _again = seated(TV, 8);
+    });
+}
+
+#[test]
+fn idle_connections_stay_for_half_a_minute() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        house.meet(TV);
+        house.admit(TV);
+        let path = media_path(&browse(TV, "video-all"), "Lamp-room tour");
+        // One that asked control, one that took media, one that has asked nothing yet.
+        let asked = [
+            soap("content", "GetSystemUpdateID", ""),
+            format!("HEAD {path} HTTP/1.1\r\nHost: {SERVER}\r\n\r\n"),
+        ];
+        let mut streams: Vec<(TcpStream, &String)> = asked
+            .iter()
+            .map(|request| {
+                let mut stream = raw::connect(TV, SERVER).unwrap();
+                stream.write_all(request.as_bytes()).unwrap();
+                let body = !request.starts_with("HEAD");
+                assert_eq!(raw::read_answer(&mut stream, body).unwrap().status, 200);
+                (stream, request)
+            })
+            .collect();
+        // The time itself is what is tested (SOAP-16, HTTP-36).
+        std::thread::sleep(Duration::from_secs(31));
+        for (stream, request) in &mut streams {
+            stream.write_all(request.as_bytes()).unwrap();
+            let body = !request.starts_with("HEAD");
+            assert_eq!(raw::read_answer(stream, body).unwrap().status, 200, "{request}");
+        }
+    });
+}
+
+#[test]
+fn expectations_and_charsets_are_known_or_refused() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.meet(TV);
+        house.admit(TV);
+        let body = "<?xml version=\"1.0\"?><s:Envelope \
+                    xmlns:s=\"http://schemas.xmlsoap.org/soap/envelope/\"><s:Body>\
+                    <u:GetSystemUpdateID \
+                    xmlns:u=\"urn:schemas-upnp-org:service:ContentDirectory:1\"/>\
+                    </s:Body></s:Envelope>";
+        let send = |fields: &str, body: &[u8]| {
+            let mut stream = raw::connect(TV, SERVER).unwrap();
+            let head = format!(
+                "POST /control/content HTTP/1.1\r\nHost: {SERVER}\r\n{fields}\
+                 Content-Length: {}\r\n\r\n",
+                body.len()
+            );
+            stream.write_all(&[head.as_bytes(), body].concat()).unwrap();
+            raw::read_answer(&mut stream, true).unwrap()
+        };
+        // An expectation that nobody knows (SOAP-15).
+        assert_eq!(send("Expect: a-miracle\r\n", body.as_bytes()).status, 417);
+        let media = format!("GET /media/x.mp4 HTTP/1.1\r\nHost: {SERVER}\r\nExpect: magic\r\n\r\n");
+        assert_eq!(raw::exchange(TV, SERVER, &media).unwrap().status, 417);
+        // The charset by parameter, by byte-order mark, by declaration (SOAP-12).
+        let utf16: Vec<u8> = body.encode_utf16().flat_map(u16::to_le_bytes).collect();
+        let marked = [vec![0xff, 0xfe], utf16.clone()].concat();
+        let latin = body.replace("version=\"1.0\"", "version=\"1.0\" encoding=\"iso-8859-1\"");
+        for (fields, body) in [
+            ("Content-Type: text/xml; charset=utf-16le\r\n", utf16.as_slice()),
+            ("Content-Type: application/soap+xml\r\n", &marked),
+            ("", latin.as_bytes()),
+            ("Content-Type: application/xml; charset=\"ISO-8859-15\"\r\n", body.as_bytes()),
+        ] {
+            let answer = send(fields, body);
+            assert_eq!(answer.status, 200, "{fields}");
+            assert_eq!(answer.field("content-type"), Some("text/xml; charset=\"utf-8\""));
+        }
+        let unknown = "Content-Type: text/xml; charset=klingon\r\n";
+        assert_eq!(send(unknown, body.as_bytes()).status, 415);
+    });
+}
+
+#[test]
+fn small_answers_come_in_one_segment() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.meet(TV);
+        house.admit(TV);
+        // What has arrived when the first byte has is all there is (IOP-26).
+        for _ in 0..20 {
+            let mut stream = raw::connect(TV, SERVER).unwrap();
+            stream.write_all(soap("content", "GetSystemUpdateID", "").as_bytes()).unwrap();
+            let mut bytes = vec![0; 16 << 10];
+            let began = Instant::now();
+            let count = stream.read(&mut bytes).unwrap();
+            let text = String::from_utf8_lossy(&bytes[..count]).into_owned();
+            assert!(text.ends_with("</s:Envelope>"), "{:?} {text}", began.elapsed());
+        }
+    });
+}
