@@ -36,7 +36,7 @@ fn main() {
             return;
         }
         in_a_house(move |house| {
-            let mut service = house.begin();
+            let mut service = house.begin_with(&ROOM);
             match part.as_str() {
                 "browse" => browse::measure(&house, &mut report),
                 "files" => files::measure(&house, &mut report),
@@ -86,6 +86,9 @@ fn main() {
         print!("{report}");
     });
 }
+
+/// A thousand paused streams of one device are more than it usually has room for.
+const ROOM: [&str; 2] = ["--connections", "4096"];
 
 /// The middle one.
 fn median(mut values: Vec<f64>) -> f64 {

@@ -17,7 +17,7 @@ pub fn measure(house: &House, report: &mut String) -> Running {
         let mut running = running;
         running.stop();
     }
-    let running = house.begin();
+    let running = house.begin_with(&super::ROOM);
     let memory = super::resident(super::processes("mostrad")[0]);
     let _ = writeln!(
         report,

@@ -27,7 +27,7 @@ fn seated(from: &str, count: usize) -> Vec<TcpStream> {
 fn beyond_its_room_the_house_says_so_and_no_device_takes_it_all() {
     in_a_house(|house| {
         let _service = house.start_with(&["--connections", "16"]);
-        let first = seated(TV, 8);
+        let first = seated(TV, 5);
         let turned_away = |from: &str| {
             let answer = ask(from, "GET", "/about/device.xml", "");
             assert_eq!(answer.status, 503, "{from}");
@@ -35,8 +35,10 @@ fn beyond_its_room_the_house_says_so_and_no_device_takes_it_all() {
             assert_eq!(answer.field("connection"), Some("close"));
         };
         turned_away(TV);
-        let second = seated(OTHER, 8);
+        let mut others = seated(OTHER, 4);
         turned_away(OTHER);
+        others.extend(seated("127.0.0.94", 4));
+        others.extend(seated("127.0.0.95", 3));
         turned_away(THIRD);
         // A request with a body is told as well, and not cut off in the middle.
         let long = soap("content", "Browse", &"<A>1</A>".repeat(2000));
@@ -46,8 +48,10 @@ fn beyond_its_room_the_house_says_so_and_no_device_takes_it_all() {
         until(10, "room", || {
             (ask(THIRD, "GET", "/about/device.xml", "").status == 200).then_some(())
         });
-        drop(second);
-        let _again = seated(TV, 8);
+        drop(others);
+        until(10, "room for more", || {
+            (ask(TV, "GET", "/about/device.xml", "").status == 200).then_some(())
+        });
     });
 }
 

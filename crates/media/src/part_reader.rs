@@ -10,23 +10,26 @@ const FIRST: usize = 4 << 10;
 const WINDOW: usize = 16 << 10;
 
 thread_local! {
-    /// The window of the file before: a scan reads a hundred thousand.
+    /// The buffer of the file before: a scan reads a hundred thousand.
     static SPARE: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
 }
 
 impl Drop for PartReader {
     fn drop(&mut self) {
-        SPARE.set(std::mem::take(&mut self.window));
+        SPARE.set(std::mem::take(&mut self.buffer));
     }
 }
 
-/// A file with one window of it in memory, so that neither small reads nor steps cost a call
-/// of the system.
+/// A file with its first bytes and one window of it in memory, so that neither small reads nor
+/// steps cost a call of the system: readers look at the end, and come back to the beginning.
 pub(crate) struct PartReader {
     file: File,
     size: u64,
     at: u64,
-    window: Vec<u8>,
+    /// The first bytes, and behind them the window.
+    buffer: Vec<u8>,
+    /// How many first bytes there are.
+    head: usize,
     /// Where the window lies in the file, and how much of it is filled.
     from: u64,
     filled: usize,
@@ -34,42 +37,47 @@ pub(crate) struct PartReader {
 
 impl PartReader {
     pub fn new(file: File, size: u64) -> PartReader {
-        let mut window = SPARE.take();
-        window.resize(WINDOW, 0);
-        PartReader { file, size, at: 0, window, from: 0, filled: 0 }
+        let mut buffer = SPARE.take();
+        buffer.resize(FIRST + WINDOW, 0);
+        PartReader { file, size, at: 0, buffer, head: 0, from: 0, filled: 0 }
     }
 
-    /// The first bytes, at most as many as a window has.
+    /// The first bytes.
     pub fn head(&mut self) -> io::Result<&[u8]> {
         self.at = 0;
-        self.fill()?;
-        Ok(&self.window[..self.filled])
+        self.here()
     }
 
-    /// The part of the file that is in the window.
-    fn within(&self) -> std::ops::Range<u64> {
-        self.from..self.from + self.filled as u64
-    }
-
-    fn fill(&mut self) -> io::Result<()> {
-        if self.within().contains(&self.at) {
-            return Ok(());
+    /// What is in memory from the place on where it is read next, if anything is.
+    fn in_memory(&self) -> Option<std::ops::Range<usize>> {
+        if self.at < self.head as u64 {
+            return Some(self.at as usize..self.head);
         }
-        let count = if self.at == 0 && self.filled == 0 { FIRST } else { WINDOW };
-        self.filled = 0;
-        self.filled = self.file.read_at(&mut self.window[..count], self.at)?;
-        self.from = self.at;
-        Ok(())
+        let into = self.at.checked_sub(self.from).filter(|into| *into < self.filled as u64)?;
+        Some(FIRST + into as usize..FIRST + self.filled)
+    }
+
+    /// The same, fetched if need be; nothing at the end of the file.
+    fn here(&mut self) -> io::Result<&[u8]> {
+        if self.in_memory().is_none() {
+            if self.at < FIRST as u64 {
+                self.head = self.file.read_at(&mut self.buffer[..FIRST], 0)?;
+            } else {
+                self.filled = 0;
+                self.filled = self.file.read_at(&mut self.buffer[FIRST..], self.at)?;
+                self.from = self.at;
+            }
+        }
+        Ok(self.in_memory().map_or(&[], |range| &self.buffer[range]))
     }
 }
 
 impl Read for PartReader {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let count = if buffer.len() >= WINDOW && !self.within().contains(&self.at) {
+        let count = if buffer.len() >= WINDOW && self.in_memory().is_none() {
             self.file.read_at(buffer, self.at)?
         } else {
-            self.fill()?;
-            let here = &self.window[(self.at - self.from) as usize..self.filled];
+            let here = self.here()?;
             let count = here.len().min(buffer.len());
             buffer[..count].copy_from_slice(&here[..count]);
             count

@@ -217,12 +217,8 @@ impl Config {
             "routers that multicast of ours may pass, and one",
             0..=4,
         )?;
-        let connections = layers.number(
-            "connections",
-            "1024",
-            "connections of devices at once; one device has half of them at most",
-            16..=32_768,
-        )?;
+        let connections =
+            layers.number("connections", "1024", "connections of devices at once", 16..=32_768)?;
         let registrar = layers.word(
             "registrar",
             &["on", "off"],

@@ -4,6 +4,9 @@ use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::sync::{Arc, Mutex, PoisonError};
 
+/// Seats that everybody gets as long as there is one: players open three at once (HTTP-32).
+const FEW: usize = 4;
+
 /// How many connections there may be, and how many each source has.
 #[derive(Debug)]
 pub struct Seats {
@@ -12,18 +15,18 @@ pub struct Seats {
 }
 
 impl Seats {
-    /// Room for so many in all, and for half of them from one source: no device alone keeps the
-    /// others out.
+    /// Room for so many in all.
     pub fn new(most: usize) -> Seats {
         Seats { most, taken: Mutex::default() }
     }
 
-    /// A seat for a connection from an address, if there is one left for it.
+    /// A seat for a connection from an address, if there is one left for it. Who has many gets
+    /// another only while twice as many are free, so that no few of them keep the others out.
     pub fn take(self: &Arc<Self>, source: Ipv4Addr) -> Option<Seat> {
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         let all: usize = taken.values().sum();
         let its = taken.get(&source).copied().unwrap_or(0);
-        if all >= self.most || its >= self.most / 2 {
+        if all >= self.most || its >= FEW.max((self.most - all) / 2) {
             return None;
         }
         taken.insert(source, its + 1);
@@ -55,14 +58,31 @@ mod tests {
     use super::*;
 
     #[test]
-    fn seats_are_bounded_in_all_and_for_each_source() {
-        let seats = Arc::new(Seats::new(4));
-        let (a, b, c) = ([192, 0, 2, 1].into(), [192, 0, 2, 2].into(), [192, 0, 2, 3].into());
-        let first = [seats.take(a), seats.take(a)];
-        assert!(first.iter().all(Option::is_some) && seats.take(a).is_none(), "half for one");
-        let second = [seats.take(b), seats.take(b)];
-        assert!(second.iter().all(Option::is_some) && seats.take(c).is_none(), "all taken");
-        drop(first);
-        assert!(seats.take(c).is_some() && seats.taken.lock().unwrap().len() == 1);
+    fn who_has_many_leaves_room_for_the_others() {
+        let seats = Arc::new(Seats::new(1024));
+        let source = |n: u8| Ipv4Addr::new(192, 0, 2, n);
+        let mut kept = Vec::new();
+        // Three that take all they get.
+        let greedy = [1, 2, 3].map(|n| {
+            let before = kept.len();
+            kept.extend(std::iter::from_fn(|| seats.take(source(n))));
+            kept.len() - before
+        });
+        assert_eq!(greedy, [341, 228, 152]);
+        // Fifty players with three each.
+        let players = (10..60).flat_map(|n| [n; 3]).filter_map(|n| seats.take(source(n)));
+        let players: Vec<Seat> = players.collect();
+        assert_eq!(players.len(), 150);
+        drop(kept);
+        drop(players);
+        assert!(seats.taken.lock().unwrap().is_empty(), "all free again");
+    }
+
+    #[test]
+    fn there_are_no_more_than_there_are() {
+        let seats = Arc::new(Seats::new(16));
+        let all: Vec<Seat> =
+            (0..99).filter_map(|n| seats.take(Ipv4Addr::new(192, 0, 2, n))).collect();
+        assert_eq!(all.len(), 16);
     }
 }

@@ -231,7 +231,7 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
 /// this, up to the most.
 const FIRST_BATCH: usize = 50;
 const MORE: usize = 8;
-const MOST: usize = 20_000;
+const MOST: usize = 10_000;
 const FLUSH: Duration = Duration::from_secs(1);
 
 async fn scan(

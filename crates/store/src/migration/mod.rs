@@ -6,6 +6,7 @@ mod m0001_house;
 mod m0002_content;
 mod m0003_plain_facts;
 mod m0004_traits;
+mod m0005_files;
 
 pub struct Migrator;
 
@@ -17,6 +18,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0002_content::Migration),
             Box::new(m0003_plain_facts::Migration),
             Box::new(m0004_traits::Migration),
+            Box::new(m0005_files::Migration),
         ]
     }
 }
