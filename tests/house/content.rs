@@ -325,13 +325,26 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         let head = raw::ask("127.0.0.9", "HEAD", &path, "");
         assert_eq!((head.status, head.field("accept-ranges")), (200, Some("none")));
         assert_eq!(head.field("content-length"), None);
+        assert_eq!(head.field("realtimeinfo.dlna.org"), Some("DLNA.ORG_TLAG=*"));
+        for (mode, status) in [("Streaming", 200), ("Background", 406), ("Interactive", 406)] {
+            let field = format!("transferMode.dlna.org: {mode}\r\n");
+            assert_eq!(raw::ask("127.0.0.9", "HEAD", &path, &field).status, status, "{mode}");
+        }
         assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 0, "HEAD connects to nothing");
         let answer =
             raw::ask("127.0.0.9", "GET", &path, "Range: bytes=100-\r\nConnection: close\r\n");
         assert_eq!((answer.status, answer.field("content-type")), (200, Some("audio/mpeg")));
         assert_eq!(answer.field("content-length"), None);
         assert!(answer.body.windows(4).any(|w| w == [0xab; 4]));
-        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 1);
+        // Somebody who listens and does not read on holds up nobody else (HTTP-41).
+        let mut stuck = raw::connect_with("127.0.0.9", mostra_tests::SERVER, Some(4096)).unwrap();
+        let request = format!("GET {path} HTTP/1.1\r\nHost: {}\r\n\r\n", mostra_tests::SERVER);
+        std::io::Write::write_all(&mut stuck, request.as_bytes()).unwrap();
+        assert_eq!(raw::read_answer(&mut stuck, false).unwrap().status, 200);
+        let other = raw::ask("127.0.0.9", "GET", &path, "Connection: close\r\n");
+        assert_eq!(other.body.len(), answer.body.len(), "all of it");
+        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 3);
+        drop(stuck);
         let ferry = of(&house.json(&["catalogue", "search", "Ferry hour"]), "Ferry hour").unwrap();
         let ferry =
             raw::ask("127.0.0.9", "GET", &format!("/media/{ferry}.mp3"), "Connection: close\r\n");

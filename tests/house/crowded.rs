@@ -1,7 +1,7 @@
 //! More connections than there is room for, odd expectations and charsets, idle connections.
 
 use std::io::{Read, Write};
-use std::net::TcpStream;
+use std::net::{Ipv4Addr, TcpStream, UdpSocket};
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, ask, browse, media_path, soap};
@@ -147,6 +147,86 @@ fn small_answers_come_in_one_segment() {
             let count = stream.read(&mut bytes).unwrap();
             let text = String::from_utf8_lossy(&bytes[..count]).into_owned();
             assert!(text.ends_with("</s:Envelope>"), "{:?} {text}", began.elapsed());
+        }
+    });
+}
+
+#[test]
+fn a_flood_of_searches_is_bounded_and_so_is_what_is_logged() {
+    in_a_house(|house| {
+        let _service = house.start();
+        // A thousand searches within a second, from twenty sources (SEC-8).
+        let sources: Vec<UdpSocket> = (1..=20)
+            .map(|n| {
+                let socket = UdpSocket::bind((Ipv4Addr::new(127, 0, 3, n), 0)).unwrap();
+                socket.set_nonblocking(true).unwrap();
+                socket
+            })
+            .collect();
+        let began = Instant::now();
+        for _ in 0..50 {
+            for socket in &sources {
+                let search = b"M-SEARCH * HTTP/1.1\r\nHOST: 127.0.0.1:1900\r\n\
+                    MAN: \"ssdp:discover\"\r\nMX: 1\r\nST: upnp:rootdevice\r\n\r\n";
+                socket.send_to(search, "127.0.0.1:1900").unwrap();
+            }
+        }
+        assert!(began.elapsed() < Duration::from_secs(1), "{:?}", began.elapsed());
+        let mut times = Vec::new();
+        while began.elapsed() < Duration::from_secs(4) {
+            for socket in &sources {
+                while socket.recv(&mut [0; 2048]).is_ok() {
+                    times.push(began.elapsed());
+                }
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        let second = Duration::from_secs(1);
+        let most =
+            times.iter().map(|t| times.iter().filter(|u| **u >= *t && **u < *t + second).count());
+        let most = most.max().unwrap_or(0);
+        assert!((20..=200).contains(&most), "{most} answers in one second");
+        // And a thousand requests that are none.
+        for n in 0..1000 {
+            let request = format!("GET /nowhere/{n} HTTP/1.1\r\nHost: evil.example\r\n\r\n");
+            assert_eq!(raw::exchange(OTHER, SERVER, &request).unwrap().status, 421);
+        }
+        let lines = house.log().lines().count();
+        assert!(lines < 100, "{lines} lines in the log (SEC-12):\n{}", house.log());
+    });
+}
+
+#[test]
+fn answers_to_bad_requests_tell_nothing_of_the_host() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        house.meet(TV);
+        let data = house.data.path().to_str().unwrap().to_owned();
+        let waiting = ask(TV, "GET", "/media/x.mp4", "");
+        house.admit(TV);
+        let answers = [
+            waiting,
+            ask(TV, "GET", "/media/x.mp4", ""),
+            ask(TV, "GET", "/media/../../etc/passwd", ""),
+            ask(TV, "GET", "/art/x.0.tn.jpg", ""),
+            ask(TV, "GET", "/captions/x.0.srt", ""),
+            ask(TV, "DELETE", "/media/x.mp4", ""),
+            ask(TV, "PUT", "/about/device.xml", "Content-Length: 0\r\n"),
+            ask(TV, "SUBSCRIBE", "/event/content", ""),
+            ask(TV, "GET", "/nowhere", ""),
+            raw::call(TV, "content", "Browse", "<ObjectID>x</ObjectID>"),
+            raw::call(TV, "content", "Search", "<ContainerID>0</ContainerID>"),
+            raw::exchange(TV, SERVER, "nonsense\r\n\r\n").unwrap(),
+        ];
+        for answer in answers {
+            assert!(answer.status >= 400, "{}", answer.head);
+            let text = answer.text();
+            // Nothing at all, or a fault (SEC-19).
+            assert!(text.is_empty() || text.contains("<s:Fault>"), "{}{text}", answer.head);
+            for told in [data.as_str(), "/etc", "root", ".rs", "actix"] {
+                assert!(!text.contains(told) && !answer.head.contains(told), "{told}: {text}");
+            }
         }
     });
 }

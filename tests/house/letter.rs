@@ -93,6 +93,13 @@ fn the_description_is_as_the_standard_has_it_and_the_same_for_all() {
             assert!(icon.body.len() < 32 << 10);
             let features = icon.field("contentfeatures.dlna.org").unwrap_or_default();
             assert!(features.contains(profile), "{profile}: {}", icon.head);
+            if name == "jpg" {
+                // Baseline, 8 bits of each of three colours.
+                let frame = icon.body.windows(2).position(|w| w == [0xff, 0xc0]).unwrap();
+                let frame = &icon.body[frame + 4..frame + 10];
+                let side = (size as u16).to_be_bytes();
+                assert_eq!(frame, [8, side[0], side[1], side[0], side[1], 3], "{size}");
+            }
             if name == "png" {
                 let side =
                     |at: usize| u32::from_be_bytes(icon.body[at..at + 4].try_into().unwrap());
@@ -350,6 +357,9 @@ fn subscriptions_are_renewed_ended_and_forgotten() {
         assert_eq!(gone.renew("content").status, 412, "412 ends it (GENA-15)");
         away.set_nonblocking(true).unwrap();
         assert!(away.accept().is_err(), "no redirect is followed (GENA-18)");
+        // One that answers without end is not listened to (GENA-18).
+        let endless = Subscriber::new(OTHER);
+        endless.event_answered_without_end(5).expect("cut off");
         // Ended: nothing more comes (GENA-5).
         assert_eq!(tv.end("content").status, 200);
         while tv.event(1).is_some() {}

@@ -1,49 +1,41 @@
 //! Starting: what stands in the way is told with its remedy; configuration says where it is from.
 
-use std::process::Stdio;
+use std::process::{Command, Stdio};
+use std::time::{Duration, Instant};
 
-use mostra_tests::{House, in_a_house};
-
-/// Starts the service, which must refuse, and gives what it said.
-fn refused(house: &House, change: impl FnOnce(&mut std::process::Command)) -> String {
-    let mut command = house.service_command();
-    change(&mut command);
-    let output = command.stdout(Stdio::null()).output().expect("mostrad runs");
-    let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert_eq!(output.status.code(), Some(1), "{said}");
-    said
-}
+use mostra_tests::raw::{ask, browse};
+use mostra_tests::{in_a_house, until};
 
 #[test]
 fn each_obstacle_is_named_with_its_remedy() {
     in_a_house(|house| {
         let taken = std::net::TcpListener::bind("127.0.0.1:7640").unwrap();
-        let said = refused(&house, |_| {});
+        let said = house.refused(|_| {});
         assert!(said.contains("127.0.0.1:7640") && said.contains("--device-port"), "{said}");
         drop(taken);
         let taken = std::net::TcpListener::bind("127.0.0.1:7641").unwrap();
-        let said = refused(&house, |_| {});
+        let said = house.refused(|_| {});
         assert!(said.contains("127.0.0.1:7641") && said.contains("--console-port"), "{said}");
         drop(taken);
-        let said = refused(&house, |c| {
+        let said = house.refused(|c| {
             c.args(["--interfaces", "lan7"]);
         });
         assert!(said.contains("lan7") && said.contains("lo (127.0.0.1)"), "{said}");
-        let said = refused(&house, |c| {
+        let said = house.refused(|c| {
             c.args(["--database-url", "postgres://nobody@localhost/x?host=/nowhere"]);
         });
         assert!(said.contains("PostgreSQL") && said.contains("scripts/postgres start"), "{said}");
-        let said = refused(&house, |c| {
+        let said = house.refused(|c| {
             c.args(["--database-url", ""]);
         });
         assert!(said.contains("no PostgreSQL is named"), "{said}");
         let file = house.data.path().join("a-file");
         std::fs::write(&file, "").unwrap();
-        let said = refused(&house, |c| {
+        let said = house.refused(|c| {
             c.arg("--data").arg(&file);
         });
         assert!(said.contains("not writable") && said.contains("--data"), "{said}");
-        let said = refused(&house, |c| {
+        let said = house.refused(|c| {
             c.args(["--device-port", "70000"]);
         });
         assert!(said.contains("70000") && said.contains("65535"), "{said}");
@@ -114,5 +106,46 @@ fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
         assert!(log.contains("stopped"));
         // The ports are free again at once.
         let _again = house.start();
+    });
+}
+
+#[test]
+fn players_are_answered_while_the_catalogue_is_still_being_loaded() {
+    const TV: &str = "127.0.0.71";
+    in_a_house(|house| {
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(TV);
+        house.admit(TV);
+        service.kill();
+        // As if there were so many records that reading them takes long.
+        let held = "begin; lock table file in access exclusive mode; \
+                    select pg_advisory_lock(7); select pg_sleep(60)";
+        let mut holder = Command::new("psql")
+            .args([&house.database_url, "-qAtc", held])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let sql = |text: &str| {
+            let told = Command::new("psql").args([&house.database_url, "-Atc", text]).output();
+            String::from_utf8_lossy(&told.unwrap().stdout).trim().to_owned()
+        };
+        let held = "from pg_locks where locktype = 'advisory' and objid = 7 and database = \
+                    (select oid from pg_database where datname = current_database())";
+        until(10, "the records to be held", || {
+            (sql(&format!("select count(*) {held}")) == "1").then_some(())
+        });
+        let began = Instant::now();
+        let _service = house.start();
+        assert_eq!(ask(TV, "GET", "/about/device.xml", "").status, 200);
+        assert_eq!(browse(TV, "0").status, 200);
+        assert!(began.elapsed() < Duration::from_secs(5), "{:?} (IOP-28)", began.elapsed());
+        assert_eq!(house.json(&["status"])["loaded"], false);
+        sql(&format!("select pg_terminate_backend(pid) {held}"));
+        holder.wait().unwrap();
+        until(90, "the rest", || {
+            browse(TV, "video-all").text().contains("Lamp-room tour").then_some(())
+        });
     });
 }

@@ -248,6 +248,8 @@ fn ranges_conditions_and_dlna_fields() {
         assert_eq!(status("transferMode.dlna.org: Sideways\r\n"), 400);
         assert_eq!(status("getcontentFeatures.dlna.org: 0\r\n"), 400);
         assert_eq!(status("TimeSeekRange.dlna.org: npt=10-\r\n"), 406);
+        assert_eq!(status("TimeSeekRange.dlna.org: npt=20-10\r\n"), 400);
+        assert_eq!(status("TimeSeekRange.dlna.org: soon\r\n"), 400);
         assert_eq!(status("PlaySpeed.dlna.org: speed=2\r\n"), 406);
         assert_eq!(
             ask(TV, "POST", &path, "Content-Length: 0\r\n").field("allow"),

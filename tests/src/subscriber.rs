@@ -59,6 +59,30 @@ impl Subscriber {
         self.event_answered(seconds, "200 OK")
     }
 
+    /// The same, answered with 200 and a body that never ends; gives how many bytes of it were
+    /// sent until the other side had enough.
+    ///
+    /// # Panics
+    /// When the sockets fail, or the other side never has enough.
+    pub fn event_answered_without_end(&self, seconds: u64) -> Option<usize> {
+        self.listener.set_nonblocking(false).expect("the socket");
+        let (mut stream, _) = self.listener.accept().expect("the event");
+        stream.set_read_timeout(Some(Duration::from_secs(seconds))).expect("the socket");
+        let _ = stream.read(&mut [0; 8192]).expect("the event");
+        stream
+            .write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 9000000000\r\n\r\n")
+            .expect("the socket");
+        let end = Instant::now() + Duration::from_secs(seconds);
+        let mut sent = 0;
+        while Instant::now() < end {
+            match stream.write(&[b'x'; 4096]) {
+                Ok(count) => sent += count,
+                Err(_) => return Some(sent),
+            }
+        }
+        None
+    }
+
     /// The same, answered with another status.
     ///
     /// # Panics

@@ -813,6 +813,10 @@ export interface components {
             titles: string;
             /** @description How pictures stand: by `date` or `title`. */
             picture_order: string;
+            /** @description The language by whose alphabet names stand, as `sv`; `en` for all with accents aside. */
+            locale?: string;
+            /** @description The languages to choose from. */
+            locales?: string[];
             /** @description MIME types by file-name extension that replace the usual ones. */
             mimes: {
                 [key: string]: string;
@@ -833,6 +837,8 @@ export interface components {
             titles?: string | null;
             /** @description How pictures stand: by `date` or `title`. */
             picture_order?: string | null;
+            /** @description The language by whose alphabet names stand. */
+            locale?: string | null;
             /** @description All MIME types by extension that replace the usual ones. */
             mimes?: {
                 [key: string]: string;

@@ -1,11 +1,10 @@
 //! Pictures of things: covers, thumbnails and smaller forms of pictures, as baseline JPEG.
 
 use std::fs::File;
-use std::io::{BufReader, Cursor, Read, Seek};
+use std::io::{BufReader, Cursor, Seek};
 use std::path::Path;
-use std::process::{Command, Stdio};
 use std::sync::OnceLock;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use image::codecs::jpeg::JpegEncoder;
 use image::{DynamicImage, ImageReader, Limits};
@@ -13,8 +12,8 @@ use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 use mostra_core::profile::Rendition;
 
-use crate::audio;
 use crate::part_reader::PartReader;
+use crate::{audio, outside};
 
 /// The longest that the film program may take for one picture.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -22,11 +21,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// Whether pictures can be taken from films.
 pub fn films_pictured() -> bool {
     static THERE: OnceLock<bool> = OnceLock::new();
-    *THERE.get_or_init(|| {
-        let mut command = Command::new("ffmpeg");
-        let quiet = command.arg("-version").stdout(Stdio::null()).stderr(Stdio::null());
-        quiet.status().is_ok_and(|s| s.success())
-    })
+    *THERE.get_or_init(|| outside::is_there("ffmpeg"))
 }
 
 /// Where a picture is made from.
@@ -129,51 +124,22 @@ fn frame(file: &File, duration_ms: Option<u64>) -> Option<DynamicImage> {
 fn still(path: &Path) -> Option<DynamicImage> {
     let folder = tempfile::tempdir().ok()?;
     let made = folder.path().join("still.jpg");
-    let mut child = Command::new("heif-convert")
-        .args(["-q", "90"])
-        .args([path, made.as_path()])
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()
-        .ok()?;
-    let begin = Instant::now();
-    while child.try_wait().ok()?.is_none() {
-        if begin.elapsed() > PATIENCE {
-            let _ = child.kill();
-            let _ = child.wait();
-            return None;
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    let mut command = outside::program("heif-convert");
+    command.args(["-q", "90"]).args([path, made.as_path()]);
+    outside::output(command, PATIENCE)?;
     decode(BufReader::new(File::open(made).ok()?))
 }
 
 fn frame_at(path: &Path, seconds: Option<f64>) -> Option<DynamicImage> {
-    let mut command = Command::new("ffmpeg");
+    let mut command = outside::program("ffmpeg");
     command.args(["-v", "error", "-nostdin", "-protocol_whitelist", "file,pipe"]);
     if let Some(seconds) = seconds {
         command.args(["-ss", &format!("{seconds:.3}")]);
     }
-    command.arg("-i").arg(format!("file:{}", path.to_str()?));
+    command.arg("-i").arg(outside::named(path)?);
     command.args(["-frames:v", "1", "-vf", "scale='min(1024,iw)':-2", "-threads", "1"]);
     command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]);
-    let mut child =
-        command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().ok()?;
-    let mut pipe = child.stdout.take()?;
-    let reader = std::thread::spawn(move || {
-        let mut bytes = Vec::new();
-        pipe.read_to_end(&mut bytes).map(|_| bytes)
-    });
-    let begin = Instant::now();
-    while child.try_wait().ok()?.is_none() {
-        if begin.elapsed() > PATIENCE {
-            let _ = child.kill();
-            let _ = child.wait();
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
-    decode(Cursor::new(reader.join().ok()?.ok()?))
+    decode(Cursor::new(outside::output(command, PATIENCE)?))
 }
 
 #[cfg(test)]

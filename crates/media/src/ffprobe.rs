@@ -2,16 +2,15 @@
 //! program is not installed or gives up, the file is published with what is known without it.
 
 use std::path::Path;
-use std::process::{Command, Stdio};
 use std::sync::OnceLock;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use mostra_core::Kind;
 use mostra_core::date::Date;
 use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
 use serde_json::Value;
 
-use crate::Reason;
+use crate::{Reason, outside};
 
 /// The longest that one file may take.
 const PATIENCE: Duration = Duration::from_secs(15);
@@ -19,11 +18,7 @@ const PATIENCE: Duration = Duration::from_secs(15);
 /// Whether the program is there.
 pub fn installed() -> bool {
     static THERE: OnceLock<bool> = OnceLock::new();
-    *THERE.get_or_init(|| {
-        let mut command = Command::new("ffprobe");
-        let quiet = command.arg("-version").stdout(Stdio::null()).stderr(Stdio::null());
-        quiet.status().is_ok_and(|s| s.success())
-    })
+    *THERE.get_or_init(|| outside::is_there("ffprobe"))
 }
 
 pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
@@ -35,37 +30,12 @@ pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
 }
 
 fn run(path: &Path) -> Option<Value> {
-    let mut child = Command::new("ffprobe")
+    let mut command = outside::program("ffprobe");
+    command
         .args(["-v", "error", "-protocol_whitelist", "file", "-print_format", "json"])
         .args(["-show_format", "-show_streams", "-i"])
-        // With its scheme, so that no name is taken for something else than a file.
-        .arg(format!("file:{}", path.to_str()?))
-        .stdin(Stdio::null())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .spawn()
-        .ok()?;
-    let mut pipe = child.stdout.take()?;
-    let reader = std::thread::spawn(move || {
-        let mut text = Vec::new();
-        std::io::Read::read_to_end(&mut pipe, &mut text).map(|_| text)
-    });
-    let begin = Instant::now();
-    let ended = loop {
-        match child.try_wait().ok()? {
-            Some(status) => break status.success(),
-            None if begin.elapsed() > PATIENCE => {
-                let _ = child.kill();
-                let _ = child.wait();
-                break false;
-            }
-            None => std::thread::sleep(Duration::from_millis(5)),
-        }
-    };
-    let text = reader.join().ok()?.ok()?;
-    if !ended {
-        return None;
-    }
+        .arg(outside::named(path)?);
+    let text = outside::output(command, PATIENCE)?;
     serde_json::from_slice(&text).ok()
 }
 

@@ -15,6 +15,7 @@ mod jpeg;
 mod matroska;
 pub mod mounts;
 mod mp4;
+mod outside;
 mod part_reader;
 mod picture;
 pub mod playlist;

@@ -101,7 +101,7 @@ impl Search {
         let (start, count) = window(call)?;
         Ok(Search {
             container: call.required("ContainerID")?.trim().to_owned(),
-            criteria: search::parse(call.argument("SearchCriteria").unwrap_or("*"))?,
+            criteria: search::parse(call.required("SearchCriteria")?)?,
             filter: Filter::parse(call.argument("Filter").unwrap_or("*")),
             start,
             count,

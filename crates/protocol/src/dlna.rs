@@ -111,7 +111,14 @@ impl TransferMode {
                     Ok(TransferMode::Interactive)
                 }
             }
-            Some(word) if word.eq_ignore_ascii_case("Background") => Ok(TransferMode::Background),
+            // Only what has an end can be taken at leisure.
+            Some(word) if word.eq_ignore_ascii_case("Background") => {
+                if flags & 0x0040_0000 != 0 {
+                    Ok(TransferMode::Background)
+                } else {
+                    Err(406)
+                }
+            }
             Some(_) => Err(400),
         }
     }
@@ -156,5 +163,13 @@ mod tests {
         assert_eq!(TransferMode::choose(Some("Streaming"), FLAGS_PICTURE), Err(406));
         assert_eq!(TransferMode::choose(Some("Sideways"), FLAGS_FILE), Err(400));
         assert_eq!(TransferMode::choose(Some("background"), FLAGS_PICTURE), Ok(Background));
+        for mode in ["Background", "Interactive"] {
+            assert_eq!(
+                TransferMode::choose(Some(mode), FLAGS_LIVE),
+                Err(406),
+                "{mode} of a broadcast"
+            );
+        }
+        assert_eq!(TransferMode::choose(Some("Streaming"), FLAGS_LIVE), Ok(Streaming));
     }
 }

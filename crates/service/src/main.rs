@@ -27,6 +27,7 @@ mod transfers;
 mod trouble;
 mod wire_reading;
 
+use std::net::Ipv4Addr;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
@@ -89,11 +90,15 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     let served = interfaces::choose(&config.interfaces)?;
     // Ports first: what is taken is told before anything else is touched.
     let mut listeners = Vec::new();
-    let mut device_port = config.device_port;
+    let mut device_port = kept_port(&config);
     for interface in &served {
         let listener = device::bind(interface.address, device_port)?;
         device_port = listener.local_addr().map_or(device_port, |a| a.port());
         listeners.push((interface.clone(), listener));
+    }
+    if config.device_port == 0 {
+        // Without it, it is only another port the next time.
+        let _ = std::fs::write(config.data.join(PORT_FILE), device_port.to_string());
     }
     let console_listener = console::bind(config.console_port)?;
     let console_address =
@@ -183,6 +188,21 @@ async fn load(house: Arc<House>) {
         scan::start(&house, folder, scan::Scope::Whole("start"));
     }
 }
+
+/// The device listener's port; one that the system chose is kept over restarts, as players
+/// remember where they found the house (IOP-27).
+fn kept_port(config: &Config) -> u16 {
+    let kept = || std::fs::read_to_string(config.data.join(PORT_FILE)).ok()?.trim().parse().ok();
+    if config.device_port > 0 {
+        return config.device_port;
+    }
+    // Somebody else may have it by now.
+    let free = |port: &u16| std::net::TcpListener::bind((Ipv4Addr::UNSPECIFIED, *port)).is_ok();
+    kept().filter(free).unwrap_or(0)
+}
+
+/// Where a port that the system chose is kept.
+const PORT_FILE: &str = "device-port";
 
 fn prepare_data(data: &Path) -> Result<(), Trouble> {
     let probe = data.join(".writable");

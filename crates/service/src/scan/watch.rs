@@ -61,6 +61,7 @@ pub async fn keep(house: Arc<House>) {
 async fn watch(house: Arc<House>, folder: Folder) {
     let poll = Duration::from_secs(house.config.poll_seconds.max(1));
     let root = PathBuf::from(&folder.root);
+    let mut new_links = false;
     loop {
         let (sender, mut changes) = mpsc::unbounded_channel::<PathBuf>();
         let gone = house.scans.known(folder.serial).away.is_some();
@@ -84,6 +85,10 @@ async fn watch(house: Arc<House>, folder: Folder) {
             }
         };
         house.scans.note(folder.serial, |known| known.noticed = noticed);
+        if std::mem::take(&mut new_links) {
+            // What changed behind them since they were followed was told to nobody.
+            start(&house, &folder, Scope::Whole("link"));
+        }
         let mut next_poll = Instant::now() + poll;
         let mut look_for_it = tokio::time::interval(AWAY);
         look_for_it.tick().await;
@@ -109,6 +114,7 @@ async fn watch(house: Arc<House>, folder: Folder) {
                 _ = look_for_it.tick() => match is_there(&house, &folder).await {
                     There::Yes if !was_away && house.scans.known(folder.serial).links != links => {
                         // What is behind a new link is watched too.
+                        new_links = true;
                         break;
                     }
                     There::Yes if !was_away && links_changed(&house, &folder).await => {
