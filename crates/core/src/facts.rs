@@ -7,7 +7,7 @@ use crate::date::Date;
 
 /// Goes up whenever the readers of [`Facts`] learn something new: files whose facts were read
 /// by an earlier one are read again at the next scan.
-pub const READER: u16 = 2;
+pub const READER: u16 = 3;
 
 /// What was read from a file. What is unknown is `None` or empty.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

@@ -47,7 +47,8 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         language: None,
     };
     let media = (facts.format == Format::Mp3).then(|| (id3_length(file, facts.size), facts.size));
-    let bits = properties.overall_bitrate().or(properties.audio_bitrate()).filter(|b| *b > 0);
+    // That of the sound, without tags and pictures: limits of profiles are about it.
+    let bits = properties.audio_bitrate().or(properties.overall_bitrate()).filter(|b| *b > 0);
     let facts = Facts {
         kind: Kind::Music,
         duration_ms: Some(properties.duration().as_millis() as u64).filter(|d| *d > 0),
