@@ -2,27 +2,11 @@
 
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use mostra_tests::relay::{Relay, Weather, finish_checksums};
-use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::wires::{GROUP, Namespace, ear, hear, ip};
 use mostra_tests::{House, Running, in_a_house, until};
-
-const GROUP: Ipv4Addr = Ipv4Addr::new(239, 255, 255, 250);
-
-/// A listener at the group in a namespace, on its only interface.
-fn ear(place: &Namespace, address: Ipv4Addr) -> UdpSocket {
-    place.inside(move || {
-        let socket =
-            socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
-        socket.set_reuse_address(true).unwrap();
-        socket.bind(&SocketAddrV4::new(GROUP, 1900).into()).unwrap();
-        socket.join_multicast_v4(&GROUP, &address).unwrap();
-        let socket: UdpSocket = socket.into();
-        socket.set_read_timeout(Some(Duration::from_millis(200))).unwrap();
-        socket
-    })
-}
 
 /// A namespace at the other end of `lan0`, and a listener in it.
 fn wired(word: &str) -> (Namespace, UdpSocket) {
@@ -56,23 +40,6 @@ fn ttl(ear: &UdpSocket) -> u8 {
 /// What was sent so far is not waited for.
 fn drain(ear: &UdpSocket) {
     while ear.recv_from(&mut [0; 2048]).is_ok() {}
-}
-
-/// Hears announcements until one fits; gives it and how long that took.
-fn hear(
-    ear: &UdpSocket,
-    seconds: u64,
-    what: &str,
-    fits: impl Fn(&str) -> bool,
-) -> (String, Duration) {
-    let begin = Instant::now();
-    let mut buffer = [0; 2048];
-    let text = until(seconds, what, || {
-        let (length, _) = ear.recv_from(&mut buffer).ok()?;
-        let text = String::from_utf8_lossy(&buffer[..length]).into_owned();
-        fits(&text).then_some(text)
-    });
-    (text, begin.elapsed())
 }
 
 fn alive_at(address: &str) -> impl Fn(&str) -> bool {

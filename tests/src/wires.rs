@@ -1,10 +1,17 @@
 //! Network namespaces beside a test's own, and wires to them.
 
 use std::fs::File;
+use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
 use std::process::Command;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
 
 use nix::sched::{CloneFlags, setns};
+
+use crate::until;
+
+/// Where servers announce themselves.
+pub const GROUP: Ipv4Addr = Ipv4Addr::new(239, 255, 255, 250);
 
 /// Runs `ip` in the test's own namespace.
 ///
@@ -76,4 +83,41 @@ impl Drop for Namespace {
     fn drop(&mut self) {
         let _ = Command::new("ip").args(["netns", "del", &self.0]).status();
     }
+}
+
+/// A listener at the group in a namespace, on its only interface.
+///
+/// # Panics
+/// When the socket cannot be made.
+pub fn ear(place: &Namespace, address: Ipv4Addr) -> UdpSocket {
+    place.inside(move || {
+        let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None)
+            .expect("a socket");
+        socket.set_reuse_address(true).expect("a socket");
+        socket.bind(&SocketAddrV4::new(GROUP, 1900).into()).expect("a socket");
+        socket.join_multicast_v4(&GROUP, &address).expect("a socket");
+        let socket: UdpSocket = socket.into();
+        socket.set_read_timeout(Some(Duration::from_millis(200))).expect("a socket");
+        socket
+    })
+}
+
+/// Hears announcements until one fits; gives it and how long that took.
+///
+/// # Panics
+/// When none does in time.
+pub fn hear(
+    ear: &UdpSocket,
+    seconds: u64,
+    what: &str,
+    fits: impl Fn(&str) -> bool,
+) -> (String, Duration) {
+    let begin = Instant::now();
+    let mut buffer = [0; 2048];
+    let text = until(seconds, what, || {
+        let (length, _) = ear.recv_from(&mut buffer).ok()?;
+        let text = String::from_utf8_lossy(&buffer[..length]).into_owned();
+        fits(&text).then_some(text)
+    });
+    (text, begin.elapsed())
 }
