@@ -20,7 +20,8 @@ fuzz_target!(|bytes: &[u8]| {
     };
     let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
     let address = Ipv4Addr::new(192, 0, 2, 21);
-    machine.link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640 });
+    machine
+        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
     let _ = ssdp::parse(bytes);
     let from = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
     let _ = machine.handle(Moment::ZERO, 1, from, bytes.len() % 2 == 0, bytes);

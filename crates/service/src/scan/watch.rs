@@ -183,7 +183,9 @@ fn watcher(
         | EventKindMask::MODIFY_META
         | EventKindMask::MODIFY_NAME
         | EventKindMask::ACCESS_CLOSE;
-    let config = Config::default().with_event_kinds(kinds);
+    // Where no link leads anywhere, the kernel need not be asked of each file whether it is one.
+    let linked = !links.is_empty() || std::fs::symlink_metadata(root).is_ok_and(|m| m.is_symlink());
+    let config = Config::default().with_event_kinds(kinds).with_follow_symlinks(linked);
     let mut watcher = RecommendedWatcher::new(told, config).map_err(|e| e.to_string())?;
     watcher.watch(root, RecursiveMode::Recursive).map_err(|e| match e.kind {
         notify::ErrorKind::MaxFilesWatch => {
