@@ -123,3 +123,35 @@ fn who_asks_the_registrar_may_open_menus_by_fixed_ids() {
         assert!(call(NEW, "content", "Search", audio).text().contains("<errorCode>710<"));
     });
 }
+
+#[test]
+fn a_device_is_told_of_subtitles_in_the_field_it_knows() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        for player in [OLD, NEW] {
+            house.meet(player);
+            house.admit(player);
+        }
+        let path = raw::media_path(&browse(OLD, "video-all"), "Lamp-room tour");
+        let wish = r#"caption-field={"asked":"getCaptions.example","answer":"Captions.example"}"#;
+        house.mostra(&["device", "traits", OLD, wish]);
+        let asking = "getCaptions.example: 1\r\n";
+        let told = |player: &str, method: &str, fields: &str| {
+            let answer = ask(player, method, &path, fields);
+            answer.field("captions.example").map(str::to_owned)
+        };
+        let url = told(OLD, "HEAD", asking).expect("where they are");
+        assert_eq!(told(OLD, "GET", asking).as_ref(), Some(&url));
+        assert_eq!(told(OLD, "GET", ""), None, "it did not ask");
+        assert_eq!(told(NEW, "HEAD", asking), None, "for that device alone");
+        let place = url.strip_prefix(&format!("http://{}", mostra_tests::SERVER)).unwrap();
+        let captions = ask(OLD, "GET", place, "");
+        assert_eq!((captions.status, captions.field("content-type")), (200, Some("text/srt")));
+        // A film without subtitles has none to tell of.
+        let dawn = raw::media_path(&browse(OLD, "video-all"), "Harbour at dawn");
+        assert_eq!(ask(OLD, "HEAD", &dawn, asking).field("captions.example"), None);
+        let wrong = r#"caption-field={"answer":"Content-Length"}"#;
+        assert!(house.mostra_fails(&["device", "traits", OLD, wrong]).contains("X-"));
+    });
+}

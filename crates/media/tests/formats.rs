@@ -2,7 +2,9 @@
 // A test that cannot go on has failed: that is what unwrap says.
 #![allow(clippy::unwrap_used)]
 
-use std::path::{Path, PathBuf};
+mod made;
+
+use std::path::Path;
 use std::process::Command;
 
 use mostra_core::Kind;
@@ -10,22 +12,7 @@ use mostra_core::facts::{Facts, Format};
 use mostra_core::profile::Rendition;
 use mostra_media::{art, probe::probe};
 
-/// Runs ffmpeg; `None` where it is not installed, which fails under CI.
-fn make(folder: &Path, name: &str, arguments: &str) -> Option<PathBuf> {
-    let path = folder.join(name);
-    let made = Command::new("ffmpeg")
-        .args(["-v", "error", "-y", "-nostdin"])
-        .args(arguments.split_whitespace())
-        .arg(&path)
-        .output();
-    let Ok(output) = made else {
-        assert!(std::env::var_os("CI").is_none(), "this test needs ffmpeg");
-        eprintln!("NOT RUN: no ffmpeg");
-        return None;
-    };
-    assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
-    Some(path)
-}
+use made::make;
 
 fn facts(path: &Path) -> Facts {
     probe(path, std::fs::metadata(path).unwrap().len(), 7)

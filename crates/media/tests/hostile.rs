@@ -84,9 +84,9 @@ fn playlists() {
 #[test]
 fn subtitles() {
     feed(&corpus("subtitle"), 1000, |_, bytes| {
-        let _ = subtitle::utf8(bytes, false);
-        let _ = subtitle::utf8(bytes, true);
-        let _ = subtitle::webvtt(bytes);
+        for (is, wanted) in [(false, false), (false, true), (true, false), (true, true)] {
+            let _ = subtitle::as_form(bytes, is, wanted);
+        }
     });
 }
 

@@ -3,27 +3,19 @@
 // A test that cannot go on has failed: that is what unwrap says.
 #![allow(clippy::unwrap_used)]
 
+mod made;
+
 use std::path::Path;
-use std::process::Command;
 
 use mostra_core::profile::protocol_info;
 use mostra_media::probe::probe;
 
-/// Makes a file with ffmpeg and gives the profile and MIME type it is announced with; `None`
-/// where the program is not installed, which fails under CI.
+use made::make;
+
+/// Makes a file and gives the MIME type and the profile it is announced with; `None` where there
+/// is no ffmpeg.
 fn announced(folder: &Path, name: &str, arguments: &str) -> Option<(String, Option<&'static str>)> {
-    let path = folder.join(name);
-    let made = Command::new("ffmpeg")
-        .args(["-v", "error", "-y", "-nostdin"])
-        .args(arguments.split_whitespace())
-        .arg(&path)
-        .output();
-    let Ok(output) = made else {
-        assert!(std::env::var_os("CI").is_none(), "this test needs ffmpeg");
-        eprintln!("NOT RUN: no ffmpeg");
-        return None;
-    };
-    assert!(output.status.success(), "{name}: {}", String::from_utf8_lossy(&output.stderr));
+    let path = make(folder, name, arguments)?;
     let size = std::fs::metadata(&path).unwrap().len();
     let facts = probe(&path, size, 7).unwrap_or_else(|e| panic!("{name}: {e}"));
     let info = protocol_info(&facts);

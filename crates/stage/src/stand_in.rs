@@ -6,6 +6,7 @@ use std::sync::Arc;
 use clap::Subcommand;
 use mostra_protocol::description;
 use mostra_protocol::didl::{self, ReadObject};
+use mostra_protocol::protocol_info::ReadInfo;
 use mostra_protocol::soap;
 use mostra_protocol::wire::Service;
 use serde::{Deserialize, Serialize};
@@ -258,12 +259,9 @@ impl StandIn {
         let (mut objects, _) = self.browse(state, &item.id, "BrowseMetadata", "0").await?;
         let item = objects.pop().ok_or("the item has gone")?;
         let playable = item.resources.iter().find_map(|(url, info, size)| {
-            let mime = info.split(':').nth(2)?;
-            self.persona
-                .plays
-                .iter()
-                .any(|p| p == mime)
-                .then(|| (url.clone(), mime.to_owned(), *size))
+            let ReadInfo { mime, .. } = ReadInfo::read(info)?;
+            let plays = self.persona.plays.contains(&mime);
+            plays.then(|| (url.clone(), mime, *size))
         });
         let (url, mime, size) =
             playable.ok_or_else(|| format!("{title}: this format is not supported"))?;

@@ -112,9 +112,6 @@ async fn captions(
     let bytes = file_body::read_small(&house.lanes, located.beside(&caption.name), subtitle::BYTES)
         .await
         .map_err(|_| Failure::missing("The subtitles cannot be read").next("Rescan the folder."))?;
-    let text = match caption.webvtt {
-        true => subtitle::utf8(&bytes, true),
-        false => subtitle::webvtt(&bytes),
-    };
+    let text = subtitle::as_form(&bytes, caption.webvtt, true);
     Ok(HttpResponse::Ok().content_type("text/vtt; charset=utf-8").body(text))
 }

@@ -144,6 +144,17 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
         return Plan::bare(status);
     }
     plan.put(header::CONTENT_TYPE, &info.mime);
+    if let (Some(field), Some(caption)) =
+        (&asker.met.traits.caption_field, item.facts.captions.first())
+    {
+        let asked = |name: &String| named(headers, &name.to_ascii_lowercase()).is_some();
+        let name = HeaderName::from_bytes(field.answer.as_bytes());
+        if let (true, Ok(name)) = (field.asked.as_ref().is_none_or(asked), name) {
+            let original = item.reference.as_deref().unwrap_or(id);
+            let path = present::caption_path(original, 0, caption.webvtt);
+            plan.put(name, &format!("{}{path}", asker.base));
+        }
+    }
     if let Some(address) = &item.facts.station {
         // Range means nothing here (HTTP-15).
         plan.put(header::ACCEPT_RANGES, "none");

@@ -49,15 +49,20 @@ pub async fn subtitles(
     let number = Asker::of(&request).and_then(|asker| {
         let Decision::Admitted(pass) = &asker.met.decision else { return None };
         let Node::Item(item) = house.catalogue().object(pass, id)?.node else { return None };
-        item.facts.captions.iter().position(|caption| caption.webvtt == webvtt)
+        // One that has the form already, else one of which it can be made.
+        let captions = &item.facts.captions;
+        let ready = captions.iter().position(|caption| caption.webvtt == webvtt);
+        ready.or(Some(0)).filter(|_| !captions.is_empty())
     });
     // Whoever is not let in is told so there.
     let name = format!("{id}.{}.{}", number.unwrap_or(usize::MAX), word(webvtt));
     answer(Shown::Captions, request, name, house).await
 }
 
+const WEBVTT: &str = "vtt";
+
 fn word(webvtt: bool) -> &'static str {
-    if webvtt { "vtt" } else { "srt" }
+    if webvtt { WEBVTT } else { "srt" }
 }
 
 async fn answer(
@@ -99,8 +104,9 @@ async fn answer(
             let beside = located.beside(&caption.name);
             match file_body::read_small(&house.lanes, beside, subtitle::BYTES).await {
                 Ok(bytes) => {
-                    let text = subtitle::utf8(&bytes, caption.webvtt);
-                    (other(profile::caption_info(caption.webvtt)), text.into())
+                    let webvtt = word == WEBVTT;
+                    let text = subtitle::as_form(&bytes, caption.webvtt, webvtt);
+                    (other(profile::caption_info(webvtt)), text.into())
                 }
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => return missing(),
                 Err(_) => return busy(),
