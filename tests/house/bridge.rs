@@ -41,6 +41,35 @@ impl Host {
 }
 
 #[test]
+fn only_subnets_that_are_ours_or_named_are_answered() {
+    in_a_house(|house| {
+        ip("link add lan0 type bridge");
+        ip("link set lan0 type bridge forward_delay 0");
+        ip("addr add 10.77.0.1/24 dev lan0");
+        ip("link set lan0 up");
+        // Their packets come by the same interface, from addresses beyond its subnet (SEC-3).
+        let hosts =
+            [(11, "10.88.0.11"), (12, "10.99.0.12"), (13, "10.77.0.13")].map(|(n, address)| {
+                let host = Host::new(n);
+                host.place.ip(&format!("addr replace {address}/32 dev lan"));
+                host.place.ip("route replace 10.77.0.1/32 dev lan");
+                host.place.ip(&format!("route replace 10.77.0.0/24 dev lan src {address}"));
+                ip(&format!("route replace {address}/32 dev lan0"));
+                host
+            });
+        let subnets = ["--interfaces", "lan0", "--also-from", "10.88.0.0/24"];
+        let _service = house.begin_with(&subnets);
+        let status = |host: &Host, source: &str| {
+            let url = "http://10.77.0.1:7640/about/device.xml";
+            host.place.get_from(source, url)
+        };
+        assert_eq!(status(&hosts[0], "10.88.0.11"), "200", "named");
+        assert_eq!(status(&hosts[1], "10.99.0.12"), "403");
+        assert_eq!(status(&hosts[2], "10.77.0.13"), "200", "of the interface");
+    });
+}
+
+#[test]
 fn hosts_on_a_bridge_are_told_apart_and_one_that_goes_takes_nobody_along() {
     in_a_house(|house| {
         ip("link add lan0 type bridge");

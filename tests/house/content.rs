@@ -346,7 +346,13 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         assert_eq!(raw::read_answer(&mut stuck, false).unwrap().status, 200);
         let other = raw::ask("127.0.0.9", "GET", &path, "Connection: close\r\n");
         assert_eq!(other.body.len(), answer.body.len(), "all of it");
-        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 3);
+        // Of unknown length: in chunks, but not to HTTP/1.0 (HTTP-33, HTTP-34).
+        assert_eq!(other.field("transfer-encoding"), Some("chunked"));
+        let old = format!("GET {path} HTTP/1.0\r\n\r\n");
+        let old = raw::exchange("127.0.0.9", mostra_tests::SERVER, &old).unwrap();
+        assert_eq!((old.status, old.field("transfer-encoding")), (200, None));
+        assert_eq!(old.body, vec![0xab; 50_000]);
+        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 4);
         drop(stuck);
         let ferry = of(&house.json(&["catalogue", "search", "Ferry hour"]), "Ferry hour").unwrap();
         let ferry =

@@ -89,6 +89,31 @@ fn idle_connections_stay_for_half_a_minute() {
 }
 
 #[test]
+fn a_body_that_does_not_come_is_not_waited_for() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let began = Instant::now();
+        let mut slow: Vec<TcpStream> = ["GET", "POST"]
+            .iter()
+            .map(|method| {
+                let mut stream = raw::connect(TV, SERVER).unwrap();
+                let head = format!(
+                    "{method} /control/content HTTP/1.1\r\nHost: {SERVER}\r\n\
+                     Content-Length: 500\r\n\r\n<a>"
+                );
+                stream.write_all(head.as_bytes()).unwrap();
+                stream
+            })
+            .collect();
+        for stream in &mut slow {
+            assert_eq!(raw::read_answer(stream, true).unwrap().status, 408);
+        }
+        let took = began.elapsed();
+        assert!((8..15).contains(&took.as_secs()), "{took:?}");
+    });
+}
+
+#[test]
 fn expectations_and_charsets_are_known_or_refused() {
     in_a_house(|house| {
         let _service = house.begin();

@@ -69,10 +69,23 @@ impl Namespace {
     /// # Panics
     /// When curl does not run.
     pub fn get(&self, url: &str) -> String {
+        self.curl(&[url])
+    }
+
+    /// The same from one of its addresses.
+    ///
+    /// # Panics
+    /// When curl does not run.
+    pub fn get_from(&self, source: &str, url: &str) -> String {
+        self.curl(&["--interface", source, url])
+    }
+
+    fn curl(&self, more: &[&str]) -> String {
         let arguments = ["netns", "exec", &self.0, "curl", "-s", "-m", "10"];
         let output = Command::new("ip")
             .args(arguments)
-            .args(["-o", "/dev/null", "-w", "%{http_code}", url])
+            .args(["-o", "/dev/null", "-w", "%{http_code}"])
+            .args(more)
             .output()
             .expect("curl runs");
         String::from_utf8_lossy(&output.stdout).into_owned()

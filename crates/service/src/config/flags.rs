@@ -33,6 +33,9 @@ pub struct Flags {
     /// Most connections of devices at once
     #[arg(long, value_name = "NUMBER")]
     connections: Option<String>,
+    /// Subnets from which devices may ask as well, as 10.1.0.0/24 in a comma list
+    #[arg(long, value_name = "SUBNETS")]
+    also_from: Option<String>,
     /// Whether the registrar is offered, for which some consoles look: on or off
     #[arg(long, value_name = "ON-OFF")]
     registrar: Option<String>,
@@ -72,7 +75,7 @@ pub struct Flags {
 }
 
 /// The values by name, as in the file.
-pub(super) const NAMES: [&str; 18] = [
+pub(super) const NAMES: [&str; 19] = [
     "data",
     "interfaces",
     "device_port",
@@ -80,6 +83,7 @@ pub(super) const NAMES: [&str; 18] = [
     "max_age",
     "multicast_ttl",
     "connections",
+    "also_from",
     "registrar",
     "edition",
     "model_name",
@@ -103,6 +107,7 @@ impl Flags {
             &self.max_age,
             &self.multicast_ttl,
             &self.connections,
+            &self.also_from,
             &self.registrar,
             &self.edition,
             &self.model_name,

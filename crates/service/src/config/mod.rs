@@ -4,6 +4,7 @@ mod flags;
 mod rules;
 
 use std::collections::BTreeMap;
+use std::net::Ipv4Addr;
 use std::path::{Path, PathBuf};
 
 use mostra_core::traits::Rules;
@@ -56,6 +57,9 @@ pub struct Config {
     pub multicast_ttl: u32,
     /// Most connections of devices at once (HTTP-32).
     pub connections: usize,
+    /// Subnets, by address and prefix, from which devices may ask beside those of the
+    /// interfaces (SEC-3).
+    pub also_from: Vec<(Ipv4Addr, u8)>,
     /// Whether the registrar is offered (REG-1).
     pub registrar: bool,
     /// The edition of the Device Architecture that is named (DESC-4).
@@ -219,6 +223,12 @@ impl Config {
         )?;
         let connections =
             layers.number("connections", "1024", "connections of devices at once", 16..=32_768)?;
+        let also_from = layers.pick(
+            "also_from",
+            "",
+            "subnets from which devices may ask beside those of the interfaces",
+        )?;
+        let also_from = subnets(&also_from)?;
         let registrar = layers.word(
             "registrar",
             &["on", "off"],
@@ -272,6 +282,7 @@ impl Config {
             max_age,
             multicast_ttl,
             connections: connections as usize,
+            also_from,
             registrar: registrar == "on",
             edition: Edition::from_word(&edition).unwrap_or_default(),
             model: (model_name, model_number),
@@ -309,6 +320,25 @@ fn read_file(path: &Path) -> Result<toml::Table, Trouble> {
     Ok(table)
 }
 
+/// Reads subnets, as `10.1.0.0/24, 10.2.0.0/16`.
+fn subnets(list: &str) -> Result<Vec<(Ipv4Addr, u8)>, Trouble> {
+    let entries = list.split(',').map(str::trim).filter(|entry| !entry.is_empty());
+    let subnet = |entry: &str| {
+        let (address, prefix) = entry.split_once('/')?;
+        Some((address.parse().ok()?, prefix.parse().ok().filter(|p| *p <= 32)?))
+    };
+    entries
+        .map(|entry| {
+            subnet(entry).ok_or_else(|| {
+                Trouble::new(
+                    format!("also_from holds {entry:?}, which is no subnet"),
+                    "Write each as 10.1.0.0/24, with commas between.",
+                )
+            })
+        })
+        .collect()
+}
+
 fn default_data() -> String {
     let home = std::env::var("HOME").unwrap_or_else(|_| "/var/lib".into());
     std::env::var("XDG_DATA_HOME").unwrap_or_else(|_| format!("{home}/.local/share")) + "/mostra"
@@ -335,6 +365,16 @@ mod tests {
     #[test]
     fn passwords_are_not_shown() {
         assert_eq!(hide_password("postgres://a:secret@h/db?x=1"), "postgres://a:…@h/db?x=1");
+    }
+
+    #[test]
+    fn subnets_are_read_or_named() {
+        let two = subnets(" 10.1.0.0/24,10.2.0.0/16 ").unwrap();
+        assert_eq!(two, [([10, 1, 0, 0].into(), 24), ([10, 2, 0, 0].into(), 16)]);
+        assert_eq!(subnets("").unwrap(), []);
+        for wrong in ["10.1.0.0", "10.1.0.0/33", "lan/24"] {
+            assert!(subnets(wrong).unwrap_err().to_string().contains(wrong), "{wrong}");
+        }
     }
 
     #[test]

@@ -4,16 +4,19 @@ use std::net::SocketAddrV4;
 use std::sync::Arc;
 
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
-use actix_web::dev::{RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
+use actix_web::dev::{Payload, RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
 use actix_web::http::{Method, StatusCode, Version};
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
+use bytes::BytesMut;
 use futures_util::StreamExt as _;
 use mostra_core::proof::Step;
+use tokio::time::timeout;
 
-use super::Connection;
+use super::{Connection, HEAD_TIME};
 use crate::house::{House, Met, server_field};
+use crate::interfaces::Served;
 use crate::sightings::Fact;
 use crate::transfers::{Load, Transfer};
 use crate::wire_reading::Wire;
@@ -51,8 +54,9 @@ impl Asker {
 const LINE: usize = 8 << 10;
 const FIELDS: usize = 32 << 10;
 
-/// Bytes of a body that nobody asked for.
-const BODY: usize = 64 << 10;
+/// Bytes of a body (SOAP-13), and of one that nobody asked for.
+const BODY: usize = 256 << 10;
+const UNASKED: usize = 64 << 10;
 
 /// The gate in front of every path.
 pub async fn pass_through<B: MessageBody + 'static>(
@@ -66,7 +70,7 @@ pub async fn pass_through<B: MessageBody + 'static>(
     };
     let mut request = request;
     let admitted = match admitted {
-        Ok(asker) => drop_body(&mut request).await.map(|()| asker),
+        Ok(asker) => take_body(&mut request).await.map(|()| asker),
         refused => refused,
     };
     let answer = match admitted {
@@ -84,16 +88,24 @@ pub async fn pass_through<B: MessageBody + 'static>(
     Ok(answer)
 }
 
-/// Reads a body on GET and drops it, or the connection could not be used again (HTTP-36).
-async fn drop_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
-    if !matches!(*request.method(), Method::GET | Method::HEAD) {
-        return Ok(());
-    }
-    let (mut body, mut left) = (request.take_payload(), BODY);
-    while let Some(piece) = body.next().await {
-        let piece = piece.map_err(|_| StatusCode::BAD_REQUEST)?;
-        left = left.checked_sub(piece.len()).ok_or(StatusCode::PAYLOAD_TOO_LARGE)?;
-    }
+/// Reads a body before anybody waits for it: as long as a head may take, and not for ever. On
+/// GET it is dropped, or the connection could not be used again (HTTP-36).
+async fn take_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
+    let dropped = matches!(*request.method(), Method::GET | Method::HEAD);
+    let mut body = request.take_payload();
+    let read = async {
+        let (mut whole, mut left) = (BytesMut::new(), if dropped { UNASKED } else { BODY });
+        while let Some(piece) = body.next().await {
+            let piece = piece.map_err(|_| StatusCode::BAD_REQUEST)?;
+            left = left.checked_sub(piece.len()).ok_or(StatusCode::PAYLOAD_TOO_LARGE)?;
+            if !dropped {
+                whole.extend_from_slice(&piece);
+            }
+        }
+        Ok::<_, StatusCode>(whole.freeze())
+    };
+    let whole = timeout(HEAD_TIME, read).await.map_err(|_| StatusCode::REQUEST_TIMEOUT)??;
+    request.set_payload(Payload::from(whole));
     Ok(())
 }
 
@@ -123,7 +135,11 @@ pub fn admit(
     // The address the connection really came from, inside the subnet it arrived in (SEC-3).
     let all = house.served();
     let served = all.iter().find(|s| s.address == *connection.local.ip()).ok_or(refused)?;
-    if !served.link(0).holds(*connection.peer.ip()) {
+    let source = *connection.peer.ip();
+    let configured = house.config.also_from.iter().any(|(address, prefix)| {
+        Served { address: *address, prefix: *prefix, ..served.clone() }.link(0).holds(source)
+    });
+    if !configured && !served.link(0).holds(source) {
         return Err(refused);
     }
     if !host_is_ours(&request.headers, request.version, connection.local) {

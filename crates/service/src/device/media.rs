@@ -1,8 +1,9 @@
 //! Media: GET and HEAD with ranges and the DLNA fields (requirements 9).
 
+use actix_http::ConnectionType;
 use actix_web::dev::RequestHead;
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
-use actix_web::http::{Method, StatusCode};
+use actix_web::http::{Method, StatusCode, Version};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::catalogue::Node;
@@ -53,7 +54,15 @@ async fn media(
         Body::Station { title, address } => {
             let stations = house.settings().stations;
             match house.stations.pass_on(&address, &stations, answer).await {
-                Ok(answer) => answer,
+                Ok(mut answer) => {
+                    // Of unknown length: to those who know no chunks, it ends with the
+                    // connection (HTTP-33).
+                    if request.version() < Version::HTTP_11 {
+                        answer.head_mut().no_chunking(true);
+                        answer.head_mut().set_connection_type(ConnectionType::Close);
+                    }
+                    answer
+                }
                 Err(NotHeard::Forbidden) => HttpResponse::NotFound().finish(),
                 Err(why) => {
                     tracing::info!("{title:?} is not heard: {why}");
