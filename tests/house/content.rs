@@ -352,7 +352,14 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         let old = raw::exchange("127.0.0.9", mostra_tests::SERVER, &old).unwrap();
         assert_eq!((old.status, old.field("transfer-encoding")), (200, None));
         assert_eq!(old.body, vec![0xab; 50_000]);
-        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 4);
+        house.mostra(&["device", "traits", "127.0.0.9", "ends-by-close=true"]);
+        let odd = raw::ask("127.0.0.9", "GET", &path, "");
+        assert_eq!(
+            (odd.field("transfer-encoding"), odd.field("connection")),
+            (None, Some("close"))
+        );
+        assert_eq!(odd.body, old.body, "no sizes in between");
+        assert_eq!(heard.load(std::sync::atomic::Ordering::SeqCst), 5);
         drop(stuck);
         let ferry = of(&house.json(&["catalogue", "search", "Ferry hour"]), "Ferry hour").unwrap();
         let ferry =

@@ -58,6 +58,9 @@ pub struct Traits {
     /// Whether HEAD with Range gets 206 (HTTP-12).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub head_range: Option<bool>,
+    /// Whether what has no length ends with the connection, and is not sent in chunks (HTTP-34).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ends_by_close: Option<bool>,
     /// The field in which it wants to be told where the subtitles of a film are (CDS-60).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub caption_field: Option<CaptionField>,
@@ -127,6 +130,7 @@ pub static PLAIN: Traits = Traits {
     pass_over_sort: None,
     aliases: BTreeMap::new(),
     head_range: None,
+    ends_by_close: None,
     caption_field: None,
 };
 
@@ -150,6 +154,7 @@ impl Traits {
         keep(&mut self.largest_size, &below.largest_size);
         keep(&mut self.pass_over_sort, &below.pass_over_sort);
         keep(&mut self.head_range, &below.head_range);
+        keep(&mut self.ends_by_close, &below.ends_by_close);
         keep(&mut self.caption_field, &below.caption_field);
         if self.first.is_empty() {
             self.first.clone_from(&below.first);

@@ -55,9 +55,10 @@ async fn media(
             let stations = house.settings().stations;
             match house.stations.pass_on(&address, &stations, answer).await {
                 Ok(mut answer) => {
-                    // Of unknown length: to those who know no chunks, it ends with the
-                    // connection (HTTP-33).
-                    if request.version() < Version::HTTP_11 {
+                    // Of unknown length: for those who know no chunks, or take their sizes for
+                    // sound, it ends with the connection (HTTP-33, HTTP-34).
+                    let by_trait = asker.met.traits.ends_by_close == Some(true);
+                    if by_trait || request.version() < Version::HTTP_11 {
                         answer.head_mut().no_chunking(true);
                         answer.head_mut().set_connection_type(ConnectionType::Close);
                     }
