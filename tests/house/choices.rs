@@ -5,7 +5,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, ask, between, call};
-use mostra_tests::{in_a_house, until};
+use mostra_tests::{in_a_house, top, until};
 
 const TV: &str = "127.0.0.61";
 
@@ -200,5 +200,37 @@ fn tiny_pages_are_quick() {
         took.sort();
         let at = took[took.len() * 95 / 100];
         assert!(at < Duration::from_millis(20), "{at:?} at the 95th percentile");
+    });
+}
+
+#[test]
+fn names_stand_by_the_alphabet_that_a_person_chose() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        for name in ["Al", "Ål", "Ärla", "Zebra"] {
+            let sound = top().join("demo/media/Sound/Night log.mp3");
+            std::fs::copy(sound, folder.path().join(format!("{name}.mp3"))).unwrap();
+        }
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Birds"]);
+        house.mostra(&["house", "titles", "file-names"]);
+        let titles = || -> Vec<String> {
+            let listed = house.json(&["catalogue", "list", "music-all"]);
+            let all = listed["objects"].as_array().unwrap().iter();
+            all.map(|o| o["title"].as_str().unwrap().to_owned()).collect()
+        };
+        assert_eq!(titles(), ["Al", "Ål", "Ärla", "Zebra"]);
+        let said = house.mostra(&["house", "locale"]);
+        assert!(said.starts_with("en\n") && said.contains(" sv "), "{said}");
+        let said = house.mostra(&["house", "locale", "sv"]);
+        assert!(said.contains("the alphabet of sv"), "{said}");
+        assert_eq!(titles(), ["Al", "Zebra", "Ål", "Ärla"]);
+        let said = house.mostra_fails(&["house", "locale", "xx"]);
+        assert!(said.contains("\"xx\" is none of en, bs") && said.contains("Choose en"), "{said}");
+        // Also after a restart.
+        assert!(service.stop());
+        let _service = house.start();
+        until(30, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+        assert_eq!(titles(), ["Al", "Zebra", "Ål", "Ärla"]);
     });
 }

@@ -177,6 +177,10 @@ fn terminals(target: &Path) {
     let player = play();
     std::thread::sleep(Duration::from_secs(15));
     let display = ":97";
+    // A display that was killed leaves these behind, and looks as if it were there.
+    for left in ["/tmp/.X11-unix/X97", "/tmp/.X97-lock"] {
+        let _ = std::fs::remove_file(left);
+    }
     let mut server = Command::new("Xvfb")
         .args([display, "-screen", "0", "1280x800x24"])
         .stderr(Stdio::null())
