@@ -90,7 +90,7 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     let served = interfaces::choose(&config.interfaces)?;
     // Ports first: what is taken is told before anything else is touched.
     let mut listeners = Vec::new();
-    let mut device_port = kept_port(&config);
+    let mut device_port = kept_port(&config, served.first().map(|s| s.address));
     for interface in &served {
         let listener = device::bind(interface.address, device_port)?;
         device_port = listener.local_addr().map_or(device_port, |a| a.port());
@@ -191,13 +191,13 @@ async fn load(house: Arc<House>) {
 
 /// The device listener's port; one that the system chose is kept over restarts, as players
 /// remember where they found the house (IOP-27).
-fn kept_port(config: &Config) -> u16 {
-    let kept = || std::fs::read_to_string(config.data.join(PORT_FILE)).ok()?.trim().parse().ok();
+fn kept_port(config: &Config, address: Option<Ipv4Addr>) -> u16 {
     if config.device_port > 0 {
         return config.device_port;
     }
+    let kept = || std::fs::read_to_string(config.data.join(PORT_FILE)).ok()?.trim().parse().ok();
     // Somebody else may have it by now.
-    let free = |port: &u16| std::net::TcpListener::bind((Ipv4Addr::UNSPECIFIED, *port)).is_ok();
+    let free = |port: &u16| address.is_some_and(|address| device::bind(address, *port).is_ok());
     kept().filter(free).unwrap_or(0)
 }
 
