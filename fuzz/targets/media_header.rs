@@ -7,6 +7,7 @@ use std::path::Path;
 
 use libfuzzer_sys::fuzz_target;
 use mostra_media::probe::probe_opened;
+use mostra_media::walk::Stat;
 
 fuzz_target!(|bytes: &[u8]| {
     // What ffprobe reads is not ours to fuzz.
@@ -22,7 +23,9 @@ fuzz_target!(|bytes: &[u8]| {
         let mut file = options.read(true).write(true).create(true).truncate(true).open(&place)?;
         file.write_all(bytes)?;
         file.rewind()?;
-        Ok(file)
+        std::io::Result::Ok(file)
     };
-    let _ = probe_opened(open, Path::new("fuzzed.mp3"), bytes.len() as u64, 0);
+    let file = open().expect("a file to read");
+    let stat = Stat { size: bytes.len() as u64, modified_ms: 0 };
+    let _ = probe_opened(file, Path::new("fuzzed.mp3"), stat);
 });

@@ -90,6 +90,32 @@ fn what_changes_shows_by_itself_and_ids_stay() {
 }
 
 #[test]
+fn where_the_kernel_watches_no_more_the_folder_is_looked_through() {
+    in_a_house(|mut house| {
+        // Room for the folder itself and two of its five directories.
+        let few = "echo 3 >/proc/sys/user/max_inotify_watches && exec \"$@\"";
+        let under = ["unshare", "--user", "--map-root-user", "sh", "-c", few, "sh"];
+        house.under = under.map(String::from).to_vec();
+        let folder = tempfile::tempdir().unwrap();
+        for n in 1..=5 {
+            fs::create_dir(folder.path().join(format!("Box {n}"))).unwrap();
+        }
+        let _service = house.begin_with(&["--poll-seconds", "1"]);
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+        until(30, "the folder to be looked through", || {
+            let next = house.json(&["folder", "list"])[0]["next_scan"].clone();
+            next.as_str().unwrap().starts_with("every 1 s").then_some(())
+        });
+        for n in 1..=5 {
+            let there = folder.path().join(format!("Box {n}/{n}.mp3"));
+            fs::copy(media("Sound/Night log.mp3"), there).unwrap();
+        }
+        until(30, "all five", || (house.api("GET", "/status")["items"] == 5).then_some(()));
+        assert!(house.log().contains("max_user_watches"), "{}", house.log());
+    });
+}
+
+#[test]
 fn a_file_that_is_still_written_comes_when_it_is_complete() {
     in_a_house(|house| {
         let _service = house.begin();

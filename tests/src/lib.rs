@@ -66,7 +66,28 @@ pub fn until<T>(seconds: u64, what: &str, mut condition: impl FnMut() -> Option<
 /// The shared PostgreSQL's URL, started by whoever comes first.
 fn postgres() -> &'static str {
     static URL: OnceLock<String> = OnceLock::new();
-    URL.get_or_init(|| start_postgres(&top().join("target/test-house")))
+    URL.get_or_init(|| {
+        let url = start_postgres(&top().join("target/test-house"));
+        forget_old_databases(&url);
+        url
+    })
+}
+
+/// Drops the databases of processes that are no more: the server looks after each, so that
+/// hundreds of them would show in what is measured.
+fn forget_old_databases(url: &str) {
+    let psql = |statements: &str| {
+        let server = url.replace("localhost/mostra", "localhost/postgres");
+        Command::new("psql").args([&server, "-Atqc", statements]).output().expect("psql runs")
+    };
+    let names = psql("select datname from pg_database where datname ~ '^t[0-9]+_[0-9]+$'").stdout;
+    for name in String::from_utf8_lossy(&names).lines() {
+        let process = name[1..].split('_').next().unwrap_or_default();
+        if !Path::new("/proc").join(process).exists() {
+            // Another test may just do the same.
+            psql(&format!("drop database if exists {name}"));
+        }
+    }
 }
 
 /// Starts a cluster of its own below a directory and gives its URL.
@@ -184,11 +205,14 @@ pub struct House {
     pub data: tempfile::TempDir,
     /// Its database.
     pub database_url: String,
+    /// A program under which the service is started, with its arguments; none if empty.
+    pub under: Vec<String>,
 }
 
 impl House {
     fn new(database_url: String) -> House {
-        House { data: tempfile::tempdir().expect("a data directory"), database_url }
+        let data = tempfile::tempdir().expect("a data directory");
+        House { data, database_url, under: Vec::new() }
     }
 
     /// Another house on the same host, with data and records of its own.
@@ -198,7 +222,14 @@ impl House {
 
     /// The command that starts the service.
     pub fn service_command(&self) -> Command {
-        let mut command = Command::new(binary("mostrad"));
+        let mut command = match self.under.split_first() {
+            Some((program, arguments)) => {
+                let mut command = Command::new(program);
+                command.args(arguments).arg(binary("mostrad"));
+                command
+            }
+            None => Command::new(binary("mostrad")),
+        };
         command.args(["--interfaces", "loopback", "--data"]).arg(self.data.path());
         command.args(["--database-url", &self.database_url]);
         command.env_remove("MOSTRA_DATABASE_URL");

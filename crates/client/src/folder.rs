@@ -243,6 +243,7 @@ fn why(word: &str) -> &str {
         "asked" => "asked for",
         "poll" => "looked through",
         "change" => "a change was noticed",
+        "many" => "more changed at once than could be told",
         "back" => "the folder came back",
         "link" => "a drive behind a link went or came",
         "stations" => "other stations are allowed",

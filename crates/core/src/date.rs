@@ -90,21 +90,32 @@ fn read_offset(text: &str) -> Option<i16> {
 
 impl fmt::Display for Date {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let two = |power: u64| self.key / power % 100;
-        write!(f, "{:04}-{:02}-{:02}", self.year(), two(100_000_000), two(1_000_000))?;
-        if self.timed {
-            write!(f, "T{:02}:{:02}:{:02}", two(10_000), two(100), two(1))?;
-            match self.offset {
-                None => {}
-                Some(0) => f.write_str("Z")?,
-                Some(minutes) => {
-                    let sign = if minutes < 0 { '-' } else { '+' };
-                    let minutes = minutes.unsigned_abs();
-                    write!(f, "{sign}{:02}:{:02}", minutes / 60, minutes % 60)?;
-                }
-            }
+        // Digit by digit: every file's record and every listing has one.
+        let mut text = *b"0000-00-00T00:00:00+00:00";
+        let mut put = |at: usize, number: u64| {
+            text[at] = b'0' + (number / 10 % 10) as u8;
+            text[at + 1] = b'0' + (number % 10) as u8;
+        };
+        let powers = [10_000_000_000 * 100, 10_000_000_000, 100_000_000, 1_000_000, 10_000, 100, 1];
+        for (at, power) in [0, 2, 5, 8, 11, 14, 17].into_iter().zip(powers) {
+            put(at, self.key / power % 100);
         }
-        Ok(())
+        let length = match self.offset {
+            _ if !self.timed => 10,
+            None => 19,
+            Some(0) => {
+                text[19] = b'Z';
+                20
+            }
+            Some(minutes) => {
+                let east = u64::from(minutes.unsigned_abs());
+                put(20, east / 60);
+                put(23, east % 60);
+                text[19] = if minutes < 0 { b'-' } else { b'+' };
+                25
+            }
+        };
+        f.write_str(std::str::from_utf8(&text[..length]).map_err(|_| fmt::Error)?)
     }
 }
 

@@ -6,15 +6,15 @@ use lofty::config::{ParseOptions, ParsingMode};
 use lofty::file::{AudioFile, FileType, TaggedFile, TaggedFileExt};
 use lofty::mpeg::MpegFile;
 use lofty::picture::PictureType;
-use lofty::prelude::{Accessor, ItemKey};
 use lofty::probe::Probe;
+use lofty::properties::FileProperties;
 use lofty::tag::Tag;
 use mostra_core::Kind;
-use mostra_core::date::Date;
 use mostra_core::facts::{AudioTrack, Facts, Format};
 
 use crate::Reason;
 use crate::part_reader::PartReader;
+use crate::tags::Words;
 
 const BROKEN: Reason = Reason::Broken("no sound in it that can be read");
 
@@ -37,8 +37,28 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         return adts(file, facts);
     }
     let (kind, codec) = known(facts.format).ok_or(BROKEN)?;
+    if kind == FileType::Mpeg {
+        let found = mpeg(file)?;
+        let media = Some((id3_length(file, facts.size), facts.size));
+        let facts = with_sound(Facts { media, ..facts }, &(*found.properties()).into(), codec)?;
+        if let Some(tag) = found.id3v2() {
+            return Ok(Words::of_id3(tag).added_to(facts));
+        }
+        return Ok(with_tag(facts, &found.into()));
+    }
     let tagged = tagged(file, kind)?;
-    let properties = tagged.properties();
+    let facts = with_sound(facts, tagged.properties(), codec)?;
+    Ok(with_tag(facts, &tagged))
+}
+
+fn with_tag(facts: Facts, tagged: &TaggedFile) -> Facts {
+    match tagged.primary_tag().or(tagged.first_tag()) {
+        Some(tag) => Words::of(tag).added_to(facts),
+        None => facts,
+    }
+}
+
+fn with_sound(facts: Facts, properties: &FileProperties, codec: &str) -> Result<Facts, Reason> {
     let track = AudioTrack {
         codec: codec.into(),
         sample_rate: properties.sample_rate().filter(|r| *r > 0),
@@ -46,7 +66,6 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         bits: properties.bit_depth(),
         language: None,
     };
-    let media = (facts.format == Format::Mp3).then(|| (id3_length(file, facts.size), facts.size));
     // That of the sound, without tags and pictures: limits of profiles are about it.
     let bits = properties.audio_bitrate().or(properties.overall_bitrate()).filter(|b| *b > 0);
     let facts = Facts {
@@ -54,17 +73,13 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         duration_ms: Some(properties.duration().as_millis() as u64).filter(|d| *d > 0),
         bit_rate: bits.map(|kilo| kilo.saturating_mul(1000)),
         tracks: vec![track],
-        media,
         ..facts
     };
     if facts.duration_ms.is_none() && facts.format != Format::Opus && facts.format != Format::Vorbis
     {
         return Err(BROKEN);
     }
-    Ok(match tagged.primary_tag().or(tagged.first_tag()) {
-        Some(tag) => with_tag(facts, tag),
-        None => facts,
-    })
+    Ok(facts)
 }
 
 /// Raw AAC frames. How long they last follows from the first ones, as all are much alike.
@@ -110,18 +125,24 @@ fn adts(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     })
 }
 
-fn tagged(file: &mut PartReader, kind: FileType) -> Result<TaggedFile, Reason> {
-    let options = ParseOptions::new().parsing_mode(ParsingMode::BestAttempt);
+fn options() -> ParseOptions {
+    ParseOptions::new().parsing_mode(ParsingMode::BestAttempt)
+}
+
+fn mpeg(file: &mut PartReader) -> Result<MpegFile, Reason> {
     file.rewind().map_err(|_| BROKEN)?;
+    let file = MpegFile::read_from(file, options()).map_err(|_| BROKEN)?;
+    let properties = file.properties();
+    let sound = *properties.layer() == lofty::mpeg::Layer::Layer3 && properties.sample_rate() != 0;
+    sound.then_some(file).ok_or(BROKEN)
+}
+
+fn tagged(file: &mut PartReader, kind: FileType) -> Result<TaggedFile, Reason> {
     if kind == FileType::Mpeg {
-        let file = MpegFile::read_from(file, options).map_err(|_| BROKEN)?;
-        let properties = file.properties();
-        if *properties.layer() != lofty::mpeg::Layer::Layer3 || properties.sample_rate() == 0 {
-            return Err(BROKEN);
-        }
-        return Ok(file.into());
+        return mpeg(file).map(TaggedFile::from);
     }
-    Probe::with_file_type(file, kind).options(options).read().map_err(|_| BROKEN)
+    file.rewind().map_err(|_| BROKEN)?;
+    Probe::with_file_type(file, kind).options(options()).read().map_err(|_| BROKEN)
 }
 
 /// Tags of a file of any sort that the library reads; used for what our own readers found.
@@ -135,48 +156,6 @@ pub(crate) fn cover(file: &mut PartReader, format: Format) -> Option<Vec<u8>> {
     let pictures = || tagged.tags().iter().flat_map(Tag::pictures);
     let front = pictures().find(|p| p.pic_type() == PictureType::CoverFront);
     front.or_else(|| pictures().next()).map(|p| p.data().to_vec())
-}
-
-fn with_tag(facts: Facts, tag: &Tag) -> Facts {
-    let clean = |text: &str| {
-        let text = text.trim_matches(['\0', ' ', '\t', '\n', '\r']);
-        (!text.is_empty()).then(|| text.chars().take(1000).collect::<String>())
-    };
-    let one = |key: &ItemKey| tag.get_string(key).and_then(clean);
-    let all = |keys: &[ItemKey]| {
-        let mut values: Vec<String> = Vec::new();
-        for key in keys {
-            // Several in one text are parted by NUL or by a semicolon.
-            let texts = tag.get_strings(key).flat_map(|t| t.split(['\0', ';'])).filter_map(clean);
-            for text in texts {
-                if !values.contains(&text) {
-                    values.push(text);
-                }
-            }
-            if !values.is_empty() {
-                break;
-            }
-        }
-        values.truncate(16);
-        values
-    };
-    let small = |number: Option<u32>| number.and_then(|n| u16::try_from(n).ok()).filter(|n| *n > 0);
-    let date = [ItemKey::RecordingDate, ItemKey::Year, ItemKey::ReleaseDate]
-        .iter()
-        .find_map(|key| Date::parse(&one(key)?));
-    Facts {
-        title: one(&ItemKey::TrackTitle),
-        artists: all(&[ItemKey::TrackArtists, ItemKey::TrackArtist]),
-        album_artist: one(&ItemKey::AlbumArtist),
-        album: one(&ItemKey::AlbumTitle),
-        track: (small(tag.track()), small(tag.track_total())),
-        disc: (small(tag.disk()), small(tag.disk_total())),
-        genres: all(&[ItemKey::Genre]),
-        composers: all(&[ItemKey::Composer]),
-        date,
-        embedded_art: tag.picture_count() > 0,
-        ..facts
-    }
 }
 
 /// Bytes of the ID3v2 tag at the start, where there is one.

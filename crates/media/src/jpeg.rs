@@ -54,9 +54,12 @@ fn frame(reader: &mut PartReader) -> Result<Frame, Reason> {
             // Start of scan or end of image before any frame header.
             0xda | 0xd9 => return Err(BROKEN),
             0xe1 if exif.is_none() => {
-                let mut data = vec![0; usize::from(length)];
-                reader.read_exact(&mut data).map_err(|_| BROKEN)?;
-                exif = data.strip_prefix(EXIF).map(<[u8]>::to_vec);
+                let mut first = [0; EXIF.len()];
+                let first = &mut first[..EXIF.len().min(length.into())];
+                reader.read_exact(first).map_err(|_| BROKEN)?;
+                let mut rest = vec![0; usize::from(length) - first.len()];
+                reader.read_exact(&mut rest).map_err(|_| BROKEN)?;
+                exif = (first == EXIF).then_some(rest);
             }
             _ => {
                 reader.seek(SeekFrom::Current(i64::from(length))).map_err(|_| BROKEN)?;

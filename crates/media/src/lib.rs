@@ -21,6 +21,7 @@ mod picture;
 pub mod playlist;
 pub mod sidecar;
 pub mod subtitle;
+mod tags;
 
 use std::fmt;
 

@@ -1,13 +1,14 @@
 //! What a file is: by its contents, and by its extension where contents are unclear (PROF-13).
 
 use std::fs::File;
-use std::io::{self, Seek as _};
+use std::io::Seek as _;
 use std::path::Path;
 
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 
 use crate::part_reader::PartReader;
+use crate::walk::Stat;
 use crate::{Reason, audio, ffprobe, jpeg, matroska, mp4, picture, unreadable};
 
 /// Bytes by which a file's format is told.
@@ -18,29 +19,26 @@ const HEAD: usize = 1024;
 /// # Errors
 /// The [`Reason`] for which it is left out.
 pub fn probe(path: &Path, size: u64, modified_ms: i64) -> Result<Facts, Reason> {
-    probe_opened(|| File::open(path), path, size, modified_ms)
-}
-
-/// The same for a file that is opened in some other way than by its whole path: relative to its
-/// directory, which spares the system the way there.
-///
-/// # Errors
-/// The [`Reason`] for which it is left out.
-pub fn probe_opened(
-    open: impl FnOnce() -> io::Result<File>,
-    path: &Path,
-    size: u64,
-    modified_ms: i64,
-) -> Result<Facts, Reason> {
     if size == 0 {
         return Err(Reason::Empty);
     }
-    let file = open().map_err(|e| unreadable(&e))?;
+    let file = File::open(path).map_err(|e| unreadable(&e))?;
+    probe_opened(file, path, Stat { size, modified_ms })
+}
+
+/// The same of a file that is open already.
+///
+/// # Errors
+/// The [`Reason`] for which it is left out.
+pub fn probe_opened(file: File, path: &Path, stat: Stat) -> Result<Facts, Reason> {
+    let Stat { size, modified_ms } = stat;
+    if size == 0 {
+        return Err(Reason::Empty);
+    }
     let mut file = PartReader::new(file, size);
-    let extension =
-        path.extension().map(|e| e.to_string_lossy().to_lowercase()).unwrap_or_default();
     let head = file.head().map_err(|e| unreadable(&e))?;
-    let format = sniff(&head[..head.len().min(HEAD)], &extension)?;
+    let extension = path.extension().and_then(|e| e.to_str()).unwrap_or_default();
+    let format = sniff(&head[..head.len().min(HEAD)], &extension.to_ascii_lowercase())?;
     file.rewind().map_err(|e| unreadable(&e))?;
     let kind = match format.mime().split('/').next() {
         Some("image") => Kind::Picture,

@@ -1,8 +1,14 @@
 //! Listing what lies in a directory.
 
+use std::fs::{File, Metadata};
 use std::io;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
-use std::time::UNIX_EPOCH;
+
+use nix::dir::{Dir, Type};
+use nix::errno::Errno;
+use nix::fcntl::{AtFlags, OFlag};
+use nix::sys::stat::{FileStat, Mode, fstat, fstatat};
 
 use crate::{Reason, unreadable};
 
@@ -10,15 +16,49 @@ use crate::{Reason, unreadable};
 /// root.
 pub const DEPTH: usize = 28;
 
+/// What tells one state of a file from another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stat {
+    /// Bytes.
+    pub size: u64,
+    /// Last modification, Unix time in milliseconds; 0 where the system has none or it lies
+    /// before 1970.
+    pub modified_ms: i64,
+}
+
+impl Stat {
+    /// That of an open file.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn of(file: &File) -> io::Result<Stat> {
+        Ok(Stat::new(&fstat(file)?))
+    }
+
+    fn new(stat: &FileStat) -> Stat {
+        let size = u64::try_from(stat.st_size).unwrap_or(0);
+        Stat { size, modified_ms: millis(stat.st_mtime, stat.st_mtime_nsec) }
+    }
+}
+
+impl From<&Metadata> for Stat {
+    fn from(metadata: &Metadata) -> Stat {
+        let modified_ms = millis(metadata.mtime(), metadata.mtime_nsec());
+        Stat { size: metadata.len(), modified_ms }
+    }
+}
+
+fn millis(seconds: i64, nanos: i64) -> i64 {
+    seconds.saturating_mul(1000).saturating_add(nanos / 1_000_000).max(0)
+}
+
 /// A regular file in a directory.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Listed {
     /// Its name.
     pub name: String,
-    /// Bytes.
-    pub size: u64,
-    /// Last modification, Unix time in milliseconds.
-    pub modified_ms: i64,
+    /// Its state, if that was asked for.
+    pub stat: Option<Stat>,
 }
 
 /// What lies in one directory, each sort by name.
@@ -34,60 +74,62 @@ pub struct Listing {
     pub left_out: Vec<(String, Reason)>,
 }
 
-/// Lists a directory. Hidden entries are passed over silently (SEC-14); links are named and
+/// Lists a directory, with the state of each file if `stats`: where all will be opened anyway, it
+/// is cheaper had then. Hidden entries are passed over silently (SEC-14); links are named and
 /// not followed; special files are left out. Errors on single entries do not stop it.
 ///
 /// # Errors
 /// When the directory itself cannot be read.
-pub fn list(directory: &Path) -> io::Result<Listing> {
+pub fn list(directory: &Path, stats: bool) -> io::Result<Listing> {
     let mut listing = Listing::default();
-    for entry in std::fs::read_dir(directory)? {
+    let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
+    let mut entries = Dir::open(directory, flags, Mode::empty())?;
+    // The directory is open once more for questions, as the entries hold it while they come.
+    let asked = nix::fcntl::open(directory, flags | OFlag::O_PATH, Mode::empty())?;
+    for entry in entries.iter() {
         let entry = entry?;
-        let name = entry.file_name();
-        let readable = name.to_string_lossy();
-        if readable.starts_with('.') {
+        if entry.file_name().to_bytes().starts_with(b".") {
             continue;
         }
-        let Some(name) = name.to_str().map(str::to_owned) else {
-            listing.left_out.push((readable.into_owned(), Reason::Name));
+        let Ok(name) = entry.file_name().to_str().map(str::to_owned) else {
+            let readable = entry.file_name().to_string_lossy().into_owned();
+            listing.left_out.push((readable, Reason::Name));
             continue;
         };
+        let ask = || fstatat(&asked, entry.file_name(), AtFlags::AT_SYMLINK_NOFOLLOW);
+        let mut stat = None;
         let kind = match entry.file_type() {
-            Ok(kind) => kind,
-            Err(error) => {
-                listing.left_out.push((name, unreadable(&error)));
-                continue;
-            }
+            Some(kind) if !(stats && kind == Type::File) => Ok(Some(kind)),
+            // Some file systems do not tell kinds in a listing.
+            _ => ask().map(|found| {
+                stat = Some(Stat::new(&found));
+                kind_of(&found)
+            }),
         };
-        if kind.is_dir() {
-            listing.directories.push(name);
-        } else if kind.is_symlink() {
-            listing.links.push(name);
-        } else if kind.is_file() {
-            match entry.metadata() {
-                Ok(metadata) => listing.files.push(Listed {
-                    name,
-                    size: metadata.len(),
-                    modified_ms: modified_ms(&metadata),
-                }),
-                // Gone between listing and looking.
-                Err(error) if error.kind() == io::ErrorKind::NotFound => {}
-                Err(error) => listing.left_out.push((name, unreadable(&error))),
-            }
-        } else {
-            listing.left_out.push((name, Reason::Special));
+        match kind {
+            Ok(Some(Type::Directory)) => listing.directories.push(name),
+            Ok(Some(Type::Symlink)) => listing.links.push(name),
+            Ok(Some(Type::File)) => listing.files.push(Listed { name, stat }),
+            Ok(_) => listing.left_out.push((name, Reason::Special)),
+            // Gone between listing and looking.
+            Err(Errno::ENOENT) => {}
+            Err(error) => listing.left_out.push((name, unreadable(&error.into()))),
         }
     }
-    listing.files.sort_by(|a, b| a.name.cmp(&b.name));
-    listing.directories.sort();
-    listing.links.sort();
+    listing.files.sort_unstable_by(|a, b| a.name.cmp(&b.name));
+    listing.directories.sort_unstable();
+    listing.links.sort_unstable();
     Ok(listing)
 }
 
-/// A file's modification time as Unix milliseconds; 0 where the system has none.
-pub fn modified_ms(metadata: &std::fs::Metadata) -> i64 {
-    let since = metadata.modified().ok().and_then(|t| t.duration_since(UNIX_EPOCH).ok());
-    since.and_then(|d| i64::try_from(d.as_millis()).ok()).unwrap_or(0)
+/// What it is, of what is published; `None` for what is special.
+fn kind_of(stat: &FileStat) -> Option<Type> {
+    match stat.st_mode & libc::S_IFMT {
+        libc::S_IFREG => Some(Type::File),
+        libc::S_IFDIR => Some(Type::Directory),
+        libc::S_IFLNK => Some(Type::Symlink),
+        _ => None,
+    }
 }
 
 #[cfg(test)]
@@ -107,17 +149,25 @@ mod tests {
         }
         std::fs::write(root.join(std::ffi::OsStr::from_bytes(b"bad\xff.mp3")), b"x").unwrap();
         std::os::unix::fs::symlink("/etc/passwd", root.join("link.mp4")).unwrap();
-        let mut listing = list(root).unwrap();
+        let mut listing = list(root, true).unwrap();
+        let bare = list(root, false).unwrap();
+        assert!(bare.files.iter().all(|file| file.stat.is_none()));
+        for (bare, file) in bare.files.iter().zip(&listing.files) {
+            let metadata = std::fs::metadata(root.join(&file.name)).unwrap();
+            assert_eq!(file.stat, Some(Stat::from(&metadata)));
+            let opened = std::fs::File::open(root.join(&file.name)).unwrap();
+            assert_eq!((&bare.name, file.stat), (&file.name, Stat::of(&opened).ok()));
+        }
         let names: Vec<&str> = listing.files.iter().map(|f| f.name.as_str()).collect();
         assert_eq!((names, listing.directories), (vec!["a.mp3", "two.mp4"], vec!["b".to_owned()]));
         std::os::unix::net::UnixListener::bind(root.join("socket.mp4")).unwrap();
-        listing = list(root).unwrap();
+        listing = list(root, false).unwrap();
         listing.left_out.sort_by(|a, b| a.0.cmp(&b.0));
         let reasons: Vec<&Reason> = listing.left_out.iter().map(|(_, r)| r).collect();
         assert_eq!(
             (reasons, listing.links),
             (vec![&Reason::Name, &Reason::Special], vec!["link.mp4".to_owned()])
         );
-        assert!(list(&root.join("nowhere")).is_err());
+        assert!(list(&root.join("nowhere"), true).is_err());
     }
 }

@@ -17,7 +17,7 @@ pub struct Batch {
     pub files: Vec<File>,
     /// Serials of files that have gone.
     pub gone_files: Vec<u32>,
-    /// Serials of directories that have gone.
+    /// Serials of directories that have gone. Their files must be named too.
     pub gone_directories: Vec<u32>,
     /// Playlists that are new or changed.
     pub playlists: Vec<Playlist>,
@@ -53,7 +53,6 @@ impl Records {
             self.database.get_postgres_connection_pool().begin().await.map_err(away)?;
         let gone = [
             ("delete from file where id = any($1)", &batch.gone_files),
-            ("delete from file where container_id = any($1)", &batch.gone_directories),
             ("delete from container where id = any($1)", &batch.gone_directories),
             ("delete from playlist where id = any($1)", &batch.gone_playlists),
         ];

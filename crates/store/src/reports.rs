@@ -9,7 +9,7 @@ use sea_orm::{
 };
 
 use crate::accounts::millis;
-use crate::entity::{folder, position, scan_change, scan_report};
+use crate::entity::{folder, position, scan_report};
 use crate::{Records, StoreError};
 
 /// What a scan did to one file.
@@ -79,6 +79,8 @@ impl Records {
         folder: u32,
         report: &ScanReport,
     ) -> Result<(), StoreError> {
+        let damaged = |e: serde_json::Error| StoreError::Damaged(e.to_string());
+        let files = serde_json::to_string(&report.files).map_err(damaged)?;
         let transaction = self.database.begin().await?;
         let count = |at: usize| Set(report.counts[at] as i64);
         let row = scan_report::ActiveModel {
@@ -90,17 +92,9 @@ impl Records {
             added: count(0),
             changed: count(1),
             gone: count(2),
+            files: Set(files),
         };
-        let id = scan_report::Entity::insert(row).exec(&transaction).await?.last_insert_id;
-        for files in report.files.chunks(LISTED) {
-            let rows = files.iter().map(|(what, path)| scan_change::ActiveModel {
-                id: NotSet,
-                report_id: Set(id),
-                what: Set(what.clone()),
-                path: Set(path.replace('\0', "")),
-            });
-            scan_change::Entity::insert_many(rows).exec_without_returning(&transaction).await?;
-        }
+        scan_report::Entity::insert(row).exec_without_returning(&transaction).await?;
         let oldest = scan_report::Entity::find()
             .filter(scan_report::Column::FolderId.eq(i64::from(folder)))
             .order_by_desc(scan_report::Column::Id)
@@ -128,26 +122,19 @@ impl Records {
             .order_by_desc(scan_report::Column::Id)
             .all(&self.database)
             .await?;
-        let ids: Vec<i64> = rows.iter().map(|r| r.id).collect();
-        let files = scan_change::Entity::find()
-            .filter(scan_change::Column::ReportId.is_in(ids))
-            .order_by_asc(scan_change::Column::Id)
-            .all(&self.database)
-            .await?;
         let time = |ms: i64| Duration::from_millis(ms.max(0) as u64);
-        Ok(rows
-            .into_iter()
-            .map(|row| ScanReport {
+        let report = |row: scan_report::Model| {
+            let damaged = |e| StoreError::Damaged(format!("the report of a scan: {e}"));
+            Ok(ScanReport {
                 id: row.id,
                 began: time(row.began_ms),
                 ended: time(row.ended_ms),
                 why: row.why,
                 counts: [row.added, row.changed, row.gone].map(|n| n.max(0) as u64),
-                files: (files.iter().filter(|f| f.report_id == row.id))
-                    .map(|f| (f.what.clone(), f.path.clone()))
-                    .collect(),
+                files: serde_json::from_str(&row.files).map_err(damaged)?,
             })
-            .collect())
+        };
+        rows.into_iter().map(report).collect()
     }
 
     /// Leaves sub-folders out of a folder, by path below it.

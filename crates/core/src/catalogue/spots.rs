@@ -129,13 +129,12 @@ impl Catalogue {
         let menu = Step::fixed(Fixed::menu(kind));
         spot(&[menu, Step::fixed(Fixed::all(kind))]);
         spot(&[menu, Step::fixed(Fixed::newest(kind))]);
-        let Some(tail) = record.tail() else { return };
         // Only what is dated has a year.
         let year = Some((record.date() / 10_000_000_000) as u32).filter(|y| *y > 0);
         let month = (record.date() / 100_000_000 % 100) as u32;
         match kind {
             Kind::Video => {
-                if let Some((series, season, _)) = tail.episode {
+                if let Some((series, season, _)) = record.tail().and_then(|tail| tail.episode) {
                     let all = Step::fixed(Fixed::Series);
                     let series = all.named(ShelfKind::Series, series, &self.names);
                     let number = u32::from(season);
@@ -158,7 +157,7 @@ impl Catalogue {
                 spot(&[menu, albums, Step::photo_album(record.directory())]);
             }
             Kind::Music => {
-                let Some(music) = tail.music else { return };
+                let Some(music) = record.tail().and_then(|tail| tail.music) else { return };
                 // Two albums of one name are told apart by their artist, or else by where
                 // they lie.
                 let owner = match music.album_artist {

@@ -20,15 +20,20 @@ impl Beside {
     pub fn of(listing: &Listing) -> Beside {
         let mut beside =
             Beside { captions: Vec::new(), pictures: HashMap::new(), has_media: false };
+        let mut pictures = Vec::new();
         for file in &listing.files {
             match extension(&file.name).as_str() {
                 "srt" | "vtt" => beside.captions.push(file.name.clone()),
-                "jpg" | "jpeg" | "png" | "webp" => {
-                    let stem = file.name.rsplit_once('.').map_or("", |(stem, _)| stem);
-                    beside.pictures.entry(stem.to_lowercase()).or_insert(file.name.clone());
-                }
+                "jpg" | "jpeg" | "png" | "webp" => pictures.push(&file.name),
                 "txt" | "nfo" | "gif" | "heic" | "avif" | "m3u" | "m3u8" | "pls" | "xspf" => {}
                 _ => beside.has_media = true,
+            }
+        }
+        // Among pictures alone none is the cover of another; what is behind a link may be a film.
+        if beside.has_media || !listing.links.is_empty() {
+            for name in pictures {
+                let stem = name.rsplit_once('.').map_or("", |(stem, _)| stem);
+                beside.pictures.entry(stem.to_lowercase()).or_insert(name.clone());
             }
         }
         beside

@@ -76,13 +76,13 @@ impl Book {
     pub async fn put(
         &mut self,
         house: &House,
-        path: &str,
-        facts: Facts,
+        path: String,
+        facts: Arc<Facts>,
         serial: Option<u32>,
         moved_from: Option<String>,
         batch: &mut Batch,
     ) -> Result<(), StoreError> {
-        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", &path));
         let before = moved_from.as_ref().map(|from| from.rsplit_once('/').map_or("", |f| f.0));
         let directory = match &self.last {
             Some((path, serial)) if path == around => *serial,
@@ -93,7 +93,7 @@ impl Book {
             }
         };
         self.moved.extend(moved_from);
-        let (name, facts) = (name.to_owned(), facts.into());
+        let name = name.to_owned();
         let serial = match serial {
             Some(serial) => {
                 batch.files.push(File { serial, directory, name, facts });
@@ -105,7 +105,7 @@ impl Book {
                 serial
             }
         };
-        self.put.insert(path.to_owned(), serial);
+        self.put.insert(path, serial);
         Ok(())
     }
 
@@ -220,6 +220,7 @@ impl Book {
             if !listed && !absent && !whole {
                 continue;
             }
+            let goes = !listed && !path.is_empty() && !self.moved_directories.contains(path);
             for (name, file) in &directory.files {
                 if self.same.contains(&file.serial) {
                     continue;
@@ -227,7 +228,7 @@ impl Book {
                 let whole_path = join(path, name);
                 let stays = self.put.contains_key(&whole_path)
                     || self.moved.contains(&whole_path)
-                    || seen.unreadable.contains(&whole_path);
+                    || !goes && seen.unreadable.contains(&whole_path);
                 if !stays {
                     batch.gone_files.push(file.serial);
                     gone.push(whole_path);
@@ -238,7 +239,7 @@ impl Book {
                     batch.gone_playlists.push(*serial);
                 }
             }
-            if !listed && !path.is_empty() && !self.moved_directories.contains(path) {
+            if goes {
                 batch.gone_directories.push(directory.serial);
             }
         }

@@ -15,14 +15,15 @@ use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::playlist::{self, Target};
-use mostra_media::walk::{Listed, Listing};
-use mostra_media::{Reason, probe::probe_opened, sidecar};
+use mostra_media::walk::{Listed, Listing, Stat};
+use mostra_media::{Reason, probe::probe_opened, sidecar, unreadable};
 
 use mostra_store::LeftOut;
 use nix::fcntl::OFlag;
 use nix::sys::stat::Mode;
 
 use super::beside::Beside;
+use super::watched::Watched;
 use super::{Progress, Scope};
 
 /// A file that was written within this time may still be growing.
@@ -33,7 +34,7 @@ pub(super) enum Looked {
     /// As recorded.
     Same(u32),
     /// New or changed; with its serial, if it is known by another name or from before.
-    Facts { path: String, facts: Box<Facts>, serial: Option<u32>, moved_from: Option<String> },
+    Facts { path: String, facts: Arc<Facts>, serial: Option<u32>, moved_from: Option<String> },
     /// A playlist, with the paths that it lists below the folder or outside.
     Playlist { path: String, entries: Vec<PathBuf>, stations: Vec<Station>, refused: Vec<String> },
     /// Not published.
@@ -49,7 +50,7 @@ pub(super) enum Looked {
 /// A station that a playlist lists: its path as if it were a file beside the list.
 pub(super) struct Station {
     pub path: String,
-    pub facts: Box<Facts>,
+    pub facts: Arc<Facts>,
     pub serial: Option<u32>,
     /// Whether it is recorded so already.
     pub same: bool,
@@ -104,6 +105,8 @@ pub(super) struct Job {
     pub hidden: BTreeSet<String>,
     /// Made when the first file is met that is not recorded.
     pub known: OnceLock<Mutex<Known>>,
+    /// The directories that are watched.
+    pub watched: Option<Arc<Watched>>,
 }
 
 /// A directory whose files are looked at; it is opened at the first that must be read, so that
@@ -141,10 +144,7 @@ impl Job {
     }
 
     pub fn is_excluded(&self, path: &str) -> bool {
-        self.excluded.iter().any(|out| {
-            path.strip_prefix(out.as_str())
-                .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-        })
+        is_below_any(path, &self.excluded)
     }
 
     /// Recorded directories in a listed one that are there no more.
@@ -183,9 +183,12 @@ impl Job {
         beside: &Beside,
         around: &Around,
     ) -> Option<Looked> {
+        let Some(stat) = file.stat else {
+            return Some(self.read(join(path, &file.name), &file.name, None, beside, around));
+        };
         let recorded = self.inventory.get(path).and_then(|d| d.files.get(&file.name));
         let unchanged = recorded.filter(|known| {
-            (known.size, known.modified_ms, known.reader) == (file.size, file.modified_ms, READER)
+            (known.size, known.modified_ms, known.reader) == (stat.size, stat.modified_ms, READER)
         });
         if let Some(recorded) = unchanged {
             let (captions, art) = beside.of_file(&file.name);
@@ -195,23 +198,27 @@ impl Job {
                 self.with_sidecars(join(path, &file.name), recorded.serial, captions, art)
             });
         }
-        if self.is_fresh(file.modified_ms) && !self.first {
+        if self.is_fresh(stat.modified_ms) && !self.first {
             return None;
         }
-        Some(self.read(join(path, &file.name), file, beside, around))
+        Some(self.read(join(path, &file.name), &file.name, Some(stat), beside, around))
+    }
+
+    /// Whether the state of each file is asked for before it is opened: where nothing is recorded,
+    /// all will be.
+    pub fn asks_for_stats(&self) -> bool {
+        !self.first || self.inventory.values().any(|directory| !directory.files.is_empty())
     }
 
     /// Looks once more at a file that was just written: if it grew, it is still being written.
     /// `None` if it has gone.
     pub fn look_again(&self, path: String, file: &Listed, beside: &Beside) -> Option<Looked> {
-        let now = std::fs::metadata(self.root.join(&path)).ok()?;
-        let same =
-            (now.len(), mostra_media::walk::modified_ms(&now)) == (file.size, file.modified_ms);
-        if !same {
+        let now = Stat::from(&std::fs::metadata(self.root.join(&path)).ok()?);
+        if file.stat != Some(now) {
             return Some(self.growing(path));
         }
         let around = self.around(path.rsplit_once('/').map_or("", |(around, _)| around));
-        Some(self.read(path, file, beside, &around))
+        Some(self.read(path, &file.name, Some(now), beside, &around))
     }
 
     fn growing(&self, path: String) -> Looked {
@@ -240,28 +247,36 @@ impl Job {
         match self.catalogue.recorded(serial) {
             Some(file) => {
                 let facts = Facts { captions, art, ..(*file.facts).clone() };
-                let facts = Box::new(facts);
+                let facts = Arc::new(facts);
                 Looked::Facts { path, facts, serial: Some(serial), moved_from: None }
             }
             None => Looked::Same(serial),
         }
     }
 
-    fn read(&self, path: String, file: &Listed, beside: &Beside, directory: &Around) -> Looked {
-        let extension = extension(&file.name);
+    /// Reads a file; its state is asked for where it is not known.
+    fn read(
+        &self,
+        path: String,
+        name: &str,
+        stat: Option<Stat>,
+        beside: &Beside,
+        directory: &Around,
+    ) -> Looked {
+        let extension = extension(name);
         if ["m3u", "m3u8", "pls", "xspf"].contains(&extension.as_str()) {
             return self.read_playlist(path, &extension);
         }
-        if beside.has_media && sidecar::is_cover(&file.name) {
+        if beside.has_media && sidecar::is_cover(name) {
             let reason = Reason::Beside("a cover; it is shown with what lies beside it");
             return Looked::Left(LeftOut { path, reason: reason.to_string() });
         }
-        let (captions, art) = beside.of_file(&file.name);
+        let (captions, art) = beside.of_file(name);
         let around = path.rsplit_once('/').map_or("", |(around, _)| around);
-        let recorded = self.inventory.get(around).and_then(|d| d.files.get(&file.name));
+        let recorded = self.inventory.get(around).and_then(|d| d.files.get(name));
         let names = || path.split('/').map(str::to_owned).collect::<Vec<_>>();
         if recorded.is_none()
-            && let Some((from, serial)) = self.moved(file)
+            && let Some((from, serial)) = stat.and_then(|stat| self.moved(name, stat))
             && let Some(before) = self.catalogue.recorded(serial)
             && before.facts.reader == READER
         {
@@ -269,18 +284,24 @@ impl Job {
             if facts.kind == Kind::Video {
                 facts.episode = episode::read(&names());
             }
-            let facts = Box::new(facts);
+            let facts = Arc::new(facts);
             return Looked::Facts { path, facts, serial: Some(serial), moved_from: Some(from) };
         }
-        let whole = directory.whole.join(&file.name);
-        let open = || directory.open(&file.name);
-        match probe_opened(open, &whole, file.size, file.modified_ms) {
+        let opened = directory.open(name).and_then(|file| {
+            let stat = stat.map_or_else(|| Stat::of(&file), Ok)?;
+            Ok((file, stat))
+        });
+        let (file, stat) = match opened {
+            Ok(opened) => opened,
+            Err(error) => return left_out(path, &unreadable(&error)),
+        };
+        match probe_opened(file, &directory.whole.join(name), stat) {
             Ok(facts) if self.kinds.holds(facts.kind) => {
                 let before = recorded.and_then(|r| self.catalogue.recorded(r.serial));
                 let added_ms = match before {
                     Some(before) => before.facts.added_ms,
-                    None if self.first => file.modified_ms,
-                    None => now_ms().max(file.modified_ms),
+                    None if self.first => stat.modified_ms,
+                    None => now_ms().max(stat.modified_ms),
                 };
                 let video = facts.kind == Kind::Video;
                 let facts = Facts {
@@ -292,14 +313,14 @@ impl Job {
                 };
                 let mut facts = facts;
                 if facts.kind == Kind::Music && facts.track.0.is_none() {
-                    facts.track.0 = episode::track(&file.name);
+                    facts.track.0 = episode::track(name);
                 }
                 let serial = recorded.map(|r| r.serial);
-                Looked::Facts { path, facts: Box::new(facts), serial, moved_from: None }
+                Looked::Facts { path, facts: Arc::new(facts), serial, moved_from: None }
             }
             Ok(facts) => left_out(path, &Reason::OtherKind(facts.kind)),
             // It may be damaged only because the rest of it is still to come.
-            Err(Reason::Broken(_) | Reason::Empty) if self.is_fresh(file.modified_ms) => {
+            Err(Reason::Broken(_) | Reason::Empty) if self.is_fresh(stat.modified_ms) => {
                 self.growing(path)
             }
             Err(reason) => left_out(path, &reason),
@@ -307,19 +328,19 @@ impl Job {
     }
 
     /// A recorded file of this size and age that is no longer where it was.
-    fn moved(&self, file: &Listed) -> Option<(String, u32)> {
+    fn moved(&self, name: &str, stat: Stat) -> Option<(String, u32)> {
         if self.inventory.is_empty() {
             return None;
         }
         let known = self.known.get_or_init(|| Mutex::new(self.recorded_files()));
         let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
         let Known { by_name, by_age, taken } = &mut *known;
-        let (size, age) = (file.size, file.modified_ms);
-        let named = by_name.get(&(size, age, file.name.clone()));
+        let (size, age) = (stat.size, stat.modified_ms);
+        let named = by_name.get(&(size, age, name.to_owned()));
         let alike = [named, by_age.get(&(size, age))];
         let gone = |(path, serial): &&Recorded| {
             !taken.contains(serial)
-                && extension(path) == extension(&file.name)
+                && extension(path) == extension(name)
                 && !self.root.join(&**path).exists()
         };
         let mut found = alike.into_iter().flatten();
@@ -378,7 +399,7 @@ impl Job {
         let before = serial.and_then(|serial| self.catalogue.recorded(serial));
         let title = title.unwrap_or_else(|| address.host.clone());
         let modified_ms = std::fs::metadata(self.root.join(list))
-            .map_or(0, |metadata| mostra_media::walk::modified_ms(&metadata));
+            .map_or(0, |metadata| Stat::from(&metadata).modified_ms);
         let facts = Facts {
             station: Some(address.written()),
             title: Some(title),
@@ -387,8 +408,16 @@ impl Job {
             ..Facts::bare(Kind::Music, address.format(), 0, modified_ms)
         };
         let same = before.is_some_and(|before| *before.facts == facts);
-        Station { path, facts: Box::new(facts), serial, same }
+        Station { path, facts: Arc::new(facts), serial, same }
     }
+}
+
+/// Whether a path is one of some directories or below one.
+pub(super) fn is_below_any(path: &str, directories: &[String]) -> bool {
+    directories.iter().any(|around| {
+        path.strip_prefix(around.as_str())
+            .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    })
 }
 
 pub(super) fn join(path: &str, name: &str) -> String {

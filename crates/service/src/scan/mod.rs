@@ -4,15 +4,17 @@ mod beside;
 mod book;
 mod look;
 mod presence;
+mod progress;
 mod walk;
 pub mod watch;
+mod watched;
 mod writer;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::PathBuf;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use mostra_core::catalogue::{Change, Folder};
 use mostra_protocol::Moment;
@@ -22,7 +24,9 @@ use tokio::sync::mpsc;
 use self::book::Book;
 use self::look::{Job, Looked, Station};
 use self::presence::{SILENT, away, present};
+pub use self::progress::Progress;
 use self::walk::Walk;
+use self::watched::Watched;
 use self::writer::Writer;
 use crate::house::{House, Topic};
 
@@ -52,59 +56,6 @@ impl Scope {
     }
 }
 
-/// A scan's progress, counted as it goes.
-#[derive(Debug)]
-pub struct Progress {
-    started: Instant,
-    /// Files found so far.
-    pub found: AtomicU64,
-    /// Files looked at.
-    pub done: AtomicU64,
-    /// Files left out.
-    pub left_out: AtomicU64,
-    /// Whether everything has been found.
-    pub listed: AtomicBool,
-    cancelled: AtomicBool,
-    /// Whether it looks at a few places only, which is not worth telling.
-    small: bool,
-}
-
-impl Progress {
-    fn start(small: bool) -> Progress {
-        Progress {
-            started: Instant::now(),
-            found: AtomicU64::new(0),
-            done: AtomicU64::new(0),
-            left_out: AtomicU64::new(0),
-            listed: AtomicBool::new(false),
-            cancelled: AtomicBool::new(false),
-            small,
-        }
-    }
-
-    /// The progress as told to people; nothing of a small one.
-    pub fn told(&self) -> Option<mostra_api::Scan> {
-        if self.small {
-            return None;
-        }
-        let done = self.done.load(Ordering::Relaxed);
-        let to_do = self.found.load(Ordering::Relaxed).saturating_sub(done);
-        let listed = self.listed.load(Ordering::Relaxed);
-        let rate = done as f64 / self.started.elapsed().as_secs_f64().max(0.001);
-        let remaining_ms = (listed && rate > 0.0).then(|| (to_do as f64 / rate * 1000.0) as u64);
-        Some(mostra_api::Scan {
-            state: mostra_api::ScanState::Running,
-            done,
-            to_do,
-            listed,
-            left_out: self.left_out.load(Ordering::Relaxed),
-            rate: (rate * 10.0).round() / 10.0,
-            remaining_ms,
-            problem: None,
-        })
-    }
-}
-
 /// What is known of a folder's scans.
 #[derive(Debug, Clone, Default)]
 pub struct Known {
@@ -128,6 +79,8 @@ pub struct Known {
     pub away: Option<Moment>,
     /// How changes are noticed.
     pub noticed: watch::Noticed,
+    /// Its directories that are watched; none while it is away.
+    watched: Option<Arc<Watched>>,
     /// Whether somebody is looking whether the folder is there: one that hangs holds one thread
     /// and no more.
     looking: Arc<AtomicBool>,
@@ -151,6 +104,27 @@ impl ScanBoard {
     /// Notes something of a folder.
     pub fn note(&self, folder: u32, note: impl FnOnce(&mut Known)) {
         note(self.lock().entry(folder).or_default());
+    }
+
+    /// The directories of a folder that are watched. None when the kernel watches for nobody more,
+    /// which is then asked again the next time.
+    pub fn watched(&self, folder: &Folder) -> Option<Arc<Watched>> {
+        let mut board = self.lock();
+        let known = board.entry(folder.serial).or_default();
+        if known.watched.is_none() {
+            match Watched::new(Path::new(&folder.root)) {
+                Ok(watched) => known.watched = Some(Arc::new(watched)),
+                Err(error) => tracing::warn!("{:?} cannot be watched: {error}", folder.label),
+            }
+        }
+        known.watched.clone()
+    }
+
+    /// Whether these are a folder's watched directories still, or none are.
+    fn watches(&self, folder: u32, watched: Option<&Arc<Watched>>) -> bool {
+        let board = self.lock();
+        let known = board.get(&folder).and_then(|known| known.watched.as_ref());
+        known.map(Arc::as_ptr) == watched.map(Arc::as_ptr)
     }
 
     /// Ends a folder's scan; true if one runs.
@@ -205,6 +179,9 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
             // Removed meanwhile: nothing to note.
             let Some(known) = board.get_mut(&folder.serial) else { return };
             known.running = None;
+            if outcome.is_err() && !small {
+                watch_all(known);
+            }
             match outcome {
                 Ok(left_out) => {
                     if !small {
@@ -227,11 +204,23 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
     });
 }
 
-/// Files in the first commit, so that something shows at once; each after it may hold more by
-/// this, up to the most.
+/// Watches the directories to which a scan that ended early did not come.
+fn watch_all(known: &Known) {
+    let Some(watched) = known.watched.clone() else { return };
+    let tops = std::iter::once(String::new()).chain(known.links.keys().cloned());
+    let (tops, excluded) = (tops.collect::<Vec<_>>(), known.excluded.clone());
+    tokio::task::spawn_blocking(move || {
+        for top in tops {
+            watched.add_all(&top, &|path| !look::is_below_any(path, &excluded));
+        }
+    });
+}
+
+/// Files in the first commit, so that something shows at once; each after it may hold so many
+/// times more.
 const FIRST_BATCH: usize = 50;
 const MORE: usize = 8;
-const MOST: usize = 10_000;
+/// How often what was found is recorded at the latest.
 const FLUSH: Duration = Duration::from_secs(1);
 
 async fn scan(
@@ -267,6 +256,7 @@ async fn scan(
         links: known.links,
         hidden: known.hidden,
         known: OnceLock::new(),
+        watched: house.scans.watched(folder),
     };
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
     let mut report = Report::default();
@@ -309,7 +299,7 @@ async fn scan(
                                 let what =
                                     if serial.is_some() { What::Changed } else { What::Added };
                                 report.note(what, &path);
-                                book.put(house, &path, *facts, serial, None, &mut batch)
+                                book.put(house, path, facts, serial, None, &mut batch)
                                     .await
                                     .map_err(|e| e.to_string())?;
                             }
@@ -319,7 +309,7 @@ async fn scan(
                 Looked::Facts { path, facts, serial, moved_from } => {
                     let what = if serial.is_some() { What::Changed } else { What::Added };
                     report.note(what, &path);
-                    book.put(house, &path, *facts, serial, moved_from, &mut batch)
+                    book.put(house, path, facts, serial, moved_from, &mut batch)
                         .await
                         .map_err(|e| e.to_string())?;
                 }
@@ -327,9 +317,9 @@ async fn scan(
                 Looked::Links(links) => follow(house, folder, links).await?,
             }
         }
-        if batch.files() >= limit {
+        if batch.files() >= limit.min(progress.to_record_at_once()) {
             writer.put(std::mem::take(&mut batch)).await?;
-            limit = MOST.min(limit * MORE);
+            limit = limit.saturating_mul(MORE);
         }
         if progress.cancelled.load(Ordering::Relaxed) {
             writer.put(std::mem::take(&mut batch)).await?;

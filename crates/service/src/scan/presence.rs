@@ -145,7 +145,11 @@ pub(super) async fn away(house: &Arc<House>, folder: &Folder, why: &str) -> Stri
     let since = house.clock.now();
     let new = house.scans.known(folder.serial).away.is_none();
     if new {
-        house.scans.note(folder.serial, |known| known.away = Some(since));
+        house.scans.note(folder.serial, |known| {
+            known.away = Some(since);
+            // What is mounted there when it is back are other directories.
+            known.watched = None;
+        });
         if let Err(error) = house.apply(vec![Change::HideFolder(folder.serial)]).await {
             return error.to_string();
         }

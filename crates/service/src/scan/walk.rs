@@ -8,7 +8,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use mostra_media::mounts::Mounts;
-use mostra_media::walk::{DEPTH, Listed, Listing, list, modified_ms};
+use mostra_media::walk::{DEPTH, Listed, Listing, Stat, list};
 use mostra_media::{Reason, unreadable};
 use tokio::sync::mpsc;
 
@@ -262,6 +262,7 @@ impl Walk {
         let beat = self.lock().lanes[lane].beat.clone();
         let mut telling = Telling { walk: &self, beat: &beat, gathered: Vec::new() };
         telling.send();
+        self.hear(lane);
         loop {
             let task = {
                 let mut state = self.lock();
@@ -293,6 +294,16 @@ impl Walk {
         drop(state);
         self.staff(lane);
         self.changed.notify_all();
+    }
+
+    /// Notes if changes on a drive are not all told. A drive that hangs does so here, on its own
+    /// thread.
+    fn hear(&self, lane: usize) {
+        let Some(watched) = &self.job.watched else { return };
+        let top = self.lock().lanes[lane].top.clone();
+        if let Some(kind) = super::watch::remote(&top) {
+            watched.is_deaf(format!("{kind} tells of no changes made elsewhere"));
+        }
     }
 
     /// Waits until nothing is left to do, on drives that answer; `None` when stopped.
@@ -398,7 +409,11 @@ impl Walk {
         {
             return;
         }
-        let listing = match list(&job.root.join(&path)) {
+        // Before it is listed, so that whatever changes from here on is heard of.
+        if let Some(watched) = &job.watched {
+            watched.add(&path);
+        }
+        let listing = match list(&job.root.join(&path), job.asks_for_stats()) {
             Ok(listing) => listing,
             Err(error) => {
                 let mut state = self.lock();
@@ -533,11 +548,7 @@ impl Walk {
         }
         job.progress.found.fetch_add(1, Ordering::Relaxed);
         let (around, name) = path.rsplit_once('/').unwrap_or(("", &path));
-        let file = Listed {
-            name: name.to_owned(),
-            size: metadata.len(),
-            modified_ms: modified_ms(&metadata),
-        };
+        let file = Listed { name: name.to_owned(), stat: Some(Stat::from(&metadata)) };
         let listing = Arc::new(Listing { files: vec![file], ..Listing::default() });
         let (path, beside) = (Arc::from(around), beside.clone());
         self.give(&real, Task::Look { path, listing, from: 0, beside });
@@ -551,7 +562,7 @@ impl Task {
 
     fn modified_ms(&self) -> Option<i64> {
         match self {
-            Task::Again { file, .. } => Some(file.modified_ms),
+            Task::Again { file, .. } => file.stat.map(|stat| stat.modified_ms),
             _ => None,
         }
     }

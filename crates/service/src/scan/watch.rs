@@ -1,16 +1,17 @@
 //! Noticing changes: by the kernel's word where it gives it, else by looking from time to time.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::path::{Path, PathBuf};
+use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::catalogue::Folder;
-use notify::{Config, EventKindMask, RecommendedWatcher, RecursiveMode, Watcher};
-use tokio::sync::mpsc;
+use tokio::io::Interest;
+use tokio::io::unix::AsyncFd;
 use tokio::time::Instant;
 
 use super::presence::{There, answers, away, is_there};
+use super::watched::{Heard, Watched};
 use super::{Scope, start};
 use crate::house::House;
 
@@ -60,66 +61,52 @@ pub async fn keep(house: Arc<House>) {
 
 async fn watch(house: Arc<House>, folder: Folder) {
     let poll = Duration::from_secs(house.config.poll_seconds.max(1));
-    let root = PathBuf::from(&folder.root);
-    let mut new_links = false;
     loop {
-        let (sender, mut changes) = mpsc::unbounded_channel::<PathBuf>();
         let gone = house.scans.known(folder.serial).away.is_some();
-        let links = house.scans.known(folder.serial).links;
-        let watcher = if gone {
-            Err("it is away".into())
-        } else {
-            let (root, behind) = (root.clone(), links.clone());
-            let watcher = tokio::task::spawn_blocking(move || watcher(&root, behind, sender));
-            // Walking a tree that hangs never ends.
-            match tokio::time::timeout(Duration::from_secs(60), watcher).await {
-                Ok(watcher) => watcher.unwrap_or_else(|e| Err(e.to_string())),
-                Err(_) => Err("it takes too long to watch".into()),
-            }
-        };
-        let noticed = match &watcher {
-            Ok(_) => Noticed::Watched,
-            Err(why) => {
-                tracing::info!("{:?} is looked through from time to time: {why}", folder.label);
-                Noticed::Polled(poll.as_secs())
-            }
-        };
-        house.scans.note(folder.serial, |known| known.noticed = noticed);
-        if std::mem::take(&mut new_links) {
-            // What changed behind them since they were followed was told to nobody.
-            start(&house, &folder, Scope::Whole("link"));
-        }
+        let watched = if gone { None } else { house.scans.watched(&folder) };
+        let ears = watched.clone().and_then(|watched| {
+            // SAFETY: the descriptor is open for as long as `watched` lives, and never another.
+            #[allow(unsafe_code)]
+            let ears = unsafe { AsyncFd::register_with_interest(watched, Interest::READABLE) };
+            ears.inspect_err(|error| {
+                tracing::warn!("{:?} cannot be watched: {error}", folder.label)
+            })
+            .ok()
+        });
+        let mut noticed = Noticed::Unknown;
         let mut next_poll = Instant::now() + poll;
         let mut look_for_it = tokio::time::interval(AWAY);
         look_for_it.tick().await;
         // Until the folder went away or came back; then it is watched anew.
         loop {
-            let polling = watcher.is_err();
             let was_away = house.scans.known(folder.serial).away.is_some();
+            let now = match &ears {
+                Some(ears) if ears.get_ref().deaf().is_none() => Noticed::Watched,
+                _ => Noticed::Polled(poll.as_secs()),
+            };
+            if noticed != now {
+                noticed = now;
+                house.scans.note(folder.serial, |known| known.noticed = now);
+                if let Some(why) = ears.as_ref().and_then(|ears| ears.get_ref().deaf()) {
+                    tracing::info!("{:?} is looked through from time to time: {why}", folder.label);
+                }
+            }
             tokio::select! {
-                change = changes.recv(), if !polling => match change {
-                    Some(first) => {
-                        let places = gather(&folder.root, first, &mut changes).await;
-                        if places.is_empty() {
-                            continue;
-                        }
-                        start(&house, &folder, Scope::Places(places));
+                first = first(ears.as_ref()) => {
+                    let heard = gather(first, ears.as_ref()).await;
+                    if heard.lost {
+                        start(&house, &folder, Scope::Whole("many"));
+                    } else if !heard.places.is_empty() {
+                        start(&house, &folder, Scope::Places(heard.places));
                     }
-                    None => break,
-                },
-                () = tokio::time::sleep_until(next_poll), if polling && !was_away => {
+                }
+                () = tokio::time::sleep_until(next_poll),
+                    if !was_away && matches!(noticed, Noticed::Polled(_)) =>
+                {
                     start(&house, &folder, Scope::Whole("poll"));
                     next_poll = Instant::now() + poll;
                 }
                 _ = look_for_it.tick() => match is_there(&house, &folder).await {
-                    There::Yes if !was_away && house.scans.known(folder.serial).links != links => {
-                        // What is behind a new link is watched too.
-                        new_links = true;
-                        break;
-                    }
-                    There::Yes if !was_away && links_changed(&house, &folder).await => {
-                        start(&house, &folder, Scope::Whole("link"));
-                    }
                     There::Yes if was_away => {
                         start(&house, &folder, Scope::Whole("back"));
                         // It is watched again once it is shown again.
@@ -130,6 +117,11 @@ async fn watch(house: Arc<House>, folder: Folder) {
                             tokio::time::sleep(Duration::from_millis(100)).await;
                         }
                         break;
+                    }
+                    // A scan that somebody asked for found that it is back.
+                    There::Yes if !house.scans.watches(folder.serial, watched.as_ref()) => break,
+                    There::Yes if links_changed(&house, &folder).await => {
+                        start(&house, &folder, Scope::Whole("link"));
                     }
                     There::No(why) if !was_away => {
                         away(&house, &folder, &why).await;
@@ -161,43 +153,8 @@ async fn links_changed(house: &House, folder: &Folder) -> bool {
     looked.await.unwrap_or(false)
 }
 
-/// Watches a tree; what changes in it comes out of the channel.
-fn watcher(
-    root: &Path,
-    links: BTreeMap<String, String>,
-    sender: mpsc::UnboundedSender<PathBuf>,
-) -> Result<RecommendedWatcher, String> {
-    let places = std::iter::once(root).chain(links.values().map(Path::new));
-    if let Some(kind) = places.into_iter().find_map(remote) {
-        return Err(format!("{kind} tells of no changes made elsewhere"));
-    }
-    let told = move |event: notify::Result<notify::Event>| {
-        for path in event.into_iter().flat_map(|event| event.paths) {
-            let _ = sender.send(path);
-        }
-    };
-    // Reading is no change; that a writer is done is. The kernel tells only what is asked.
-    let kinds = EventKindMask::CREATE
-        | EventKindMask::REMOVE
-        | EventKindMask::MODIFY_DATA
-        | EventKindMask::MODIFY_META
-        | EventKindMask::MODIFY_NAME
-        | EventKindMask::ACCESS_CLOSE;
-    // Where no link leads anywhere, the kernel need not be asked of each file whether it is one.
-    let linked = !links.is_empty() || std::fs::symlink_metadata(root).is_ok_and(|m| m.is_symlink());
-    let config = Config::default().with_event_kinds(kinds).with_follow_symlinks(linked);
-    let mut watcher = RecommendedWatcher::new(told, config).map_err(|e| e.to_string())?;
-    watcher.watch(root, RecursiveMode::Recursive).map_err(|e| match e.kind {
-        notify::ErrorKind::MaxFilesWatch => {
-            "the kernel watches no more directories (fs.inotify.max_user_watches)".to_owned()
-        }
-        other => format!("{other:?}"),
-    })?;
-    Ok(watcher)
-}
-
 /// The kind of a file system whose changes the kernel does not all see.
-fn remote(path: &Path) -> Option<&'static str> {
+pub(super) fn remote(path: &Path) -> Option<&'static str> {
     // From linux/magic.h.
     let kind = nix::sys::statfs::statfs(path).ok()?.filesystem_type().0;
     Some(match kind {
@@ -209,29 +166,33 @@ fn remote(path: &Path) -> Option<&'static str> {
     })
 }
 
-/// The directories, by path below the root, in which something changed.
-async fn gather(
-    root: &str,
-    first: PathBuf,
-    changes: &mut mpsc::UnboundedReceiver<PathBuf>,
-) -> BTreeSet<String> {
+/// The first of what changed.
+async fn first(ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard {
+    let Some(ears) = ears else { return std::future::pending().await };
+    let mut heard = Heard::default();
+    hear(ears, &mut heard).await;
+    heard
+}
+
+/// What else changes, until nothing more comes for a while.
+async fn gather(mut heard: Heard, ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard {
     let latest = Instant::now() + LATEST;
-    let mut paths = vec![first];
-    loop {
+    while let Some(ears) = ears {
         let until = (Instant::now() + QUIET).min(latest);
-        match tokio::time::timeout_at(until, changes.recv()).await {
-            Ok(Some(path)) => paths.push(path),
-            Ok(None) | Err(_) => break,
+        if tokio::time::timeout_at(until, hear(ears, &mut heard)).await.is_err() {
+            break;
         }
     }
-    let mut places = BTreeSet::new();
-    for path in paths {
-        let Ok(below) = path.strip_prefix(root) else { continue };
-        let hidden = below.iter().any(|name| name.as_encoded_bytes().starts_with(b"."));
-        let around = below.parent().unwrap_or(Path::new(""));
-        if let Some(around) = around.to_str().filter(|_| !hidden) {
-            places.insert(around.to_owned());
+    heard
+}
+
+/// Waits for something that the kernel tells.
+async fn hear(ears: &AsyncFd<Arc<Watched>>, heard: &mut Heard) {
+    loop {
+        // Without the runtime there is nothing to wait for any more.
+        let Ok(mut ready) = ears.readable().await else { return std::future::pending().await };
+        if ready.try_io(|ears| ears.get_ref().read(heard)).is_ok_and(|read| read.is_ok()) {
+            return;
         }
     }
-    places
 }

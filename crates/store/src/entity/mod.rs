@@ -91,16 +91,8 @@ entity!(/// What each scan did.
     pub added: i64,
     pub changed: i64,
     pub gone: i64,
-});
-
-entity!(/// Files that a scan found added, changed or gone.
-    scan_change, "scan_change", {
-    #[sea_orm(primary_key)]
-    pub id: i64,
-    pub report_id: i64,
-    pub what: String,
     #[sea_orm(column_type = "Text")]
-    pub path: String,
+    pub files: String,
 });
 
 entity!(/// Where somebody stopped in a file, and whether they have seen it.

@@ -7,6 +7,7 @@ mod m0002_content;
 mod m0003_plain_facts;
 mod m0004_traits;
 mod m0005_files;
+mod m0006_scans;
 
 pub struct Migrator;
 
@@ -19,6 +20,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0003_plain_facts::Migration),
             Box::new(m0004_traits::Migration),
             Box::new(m0005_files::Migration),
+            Box::new(m0006_scans::Migration),
         ]
     }
 }

@@ -1,0 +1,201 @@
+//! Directories of which the kernel tells what changes in them. A walk has each one watched
+//! before it lists it, so that nothing changes unseen between the two.
+
+use std::collections::{BTreeSet, HashMap};
+use std::io;
+use std::os::fd::{AsFd as _, AsRawFd, RawFd};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
+
+use nix::errno::Errno;
+use nix::sys::inotify::{AddWatchFlags, InitFlags, Inotify, InotifyEvent, WatchDescriptor};
+
+/// Reading is no change; that a writer is done is.
+const CHANGES: AddWatchFlags = AddWatchFlags::IN_CREATE
+    .union(AddWatchFlags::IN_DELETE)
+    .union(AddWatchFlags::IN_MODIFY)
+    .union(AddWatchFlags::IN_ATTRIB)
+    .union(AddWatchFlags::IN_MOVE)
+    .union(AddWatchFlags::IN_CLOSE_WRITE)
+    .union(AddWatchFlags::IN_DELETE_SELF)
+    .union(AddWatchFlags::IN_MOVE_SELF)
+    .union(AddWatchFlags::IN_ONLYDIR);
+
+/// The watched directories of a folder.
+#[derive(Debug)]
+pub struct Watched {
+    root: PathBuf,
+    inotify: Inotify,
+    /// By what the kernel calls them, their paths below the folder: a directory that was moved
+    /// keeps its number, and one may be mounted in two places.
+    directories: Mutex<HashMap<WatchDescriptor, Vec<String>>>,
+    /// Why not all changes are told.
+    deaf: OnceLock<String>,
+}
+
+/// What the kernel told.
+#[derive(Debug, Default)]
+pub(super) struct Heard {
+    /// Directories, by path below the folder, in which something changed.
+    pub places: BTreeSet<String>,
+    /// Whether more changed than could be told.
+    pub lost: bool,
+}
+
+impl Watched {
+    /// Nothing is watched yet.
+    pub fn new(root: &Path) -> io::Result<Watched> {
+        Ok(Watched {
+            root: root.to_owned(),
+            inotify: Inotify::init(InitFlags::IN_NONBLOCK | InitFlags::IN_CLOEXEC)?,
+            directories: Mutex::default(),
+            deaf: OnceLock::new(),
+        })
+    }
+
+    fn lock(&self) -> MutexGuard<'_, HashMap<WatchDescriptor, Vec<String>>> {
+        self.directories.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Watches a directory at a path below the folder. One that is watched stays so.
+    pub fn add(&self, path: &str) {
+        // Held over the call: what is told of it must find it.
+        let mut directories = self.lock();
+        match self.inotify.add_watch(&self.root.join(path), CHANGES) {
+            Ok(number) => {
+                let paths = directories.entry(number).or_default();
+                if !paths.iter().any(|known| known == path) {
+                    // It may have been moved here.
+                    paths.retain(|known| self.root.join(known).symlink_metadata().is_ok());
+                    paths.push(path.to_owned());
+                }
+            }
+            Err(Errno::ENOSPC) => self.is_deaf(
+                "the kernel watches no more directories (fs.inotify.max_user_watches)".into(),
+            ),
+            Err(Errno::ENOMEM) => self.is_deaf("there is no memory left to watch more".into()),
+            // Gone, or not to be read: listing it says so.
+            Err(_) => {}
+        }
+    }
+
+    /// Watches what a walk did not come to: all directories that `enters` lets in.
+    pub fn add_all(&self, top: &str, enters: &impl Fn(&str) -> bool) {
+        let mut open = vec![top.to_owned()];
+        while let Some(path) = open.pop().filter(|_| self.deaf().is_none()) {
+            self.add(&path);
+            let entries = std::fs::read_dir(self.root.join(&path)).into_iter().flatten().flatten();
+            let directories = entries.filter(|e| e.file_type().is_ok_and(|t| t.is_dir()));
+            let names = directories.filter_map(|entry| entry.file_name().into_string().ok());
+            let below = names.filter(|n| !n.starts_with('.')).map(|n| super::look::join(&path, &n));
+            open.extend(below.filter(|path| enters(path)));
+        }
+    }
+
+    /// Notes that not all changes will be told, and why.
+    pub fn is_deaf(&self, why: String) {
+        // The first reason does.
+        let _ = self.deaf.set(why);
+    }
+
+    /// Why not all changes are told.
+    pub fn deaf(&self) -> Option<&str> {
+        self.deaf.get().map(String::as_str)
+    }
+
+    /// Reads what the kernel has to tell.
+    ///
+    /// # Errors
+    /// `WouldBlock` when that is nothing.
+    pub(super) fn read(&self, heard: &mut Heard) -> io::Result<()> {
+        for event in self.inotify.read_events()? {
+            self.note(&event, heard);
+        }
+        Ok(())
+    }
+
+    fn note(&self, event: &InotifyEvent, heard: &mut Heard) {
+        heard.lost |= event.mask.contains(AddWatchFlags::IN_Q_OVERFLOW);
+        let mut directories = self.lock();
+        if event.mask.contains(AddWatchFlags::IN_IGNORED) {
+            directories.remove(&event.wd);
+            return;
+        }
+        let Some(paths) = directories.get(&event.wd) else { return };
+        match &event.name {
+            // Hidden things are not published.
+            Some(name) if name.as_encoded_bytes().starts_with(b".") => {}
+            Some(_) => heard.places.extend(paths.iter().cloned()),
+            // Of the directory itself. Whether it is still there is seen from around it.
+            None => heard.places.extend(paths.iter().map(|path| around(path).to_owned())),
+        }
+    }
+}
+
+/// The directory around one, by path below the folder; the folder's own top has none.
+fn around(path: &str) -> &str {
+    path.rsplit_once('/').map_or("", |(around, _)| around)
+}
+
+impl AsRawFd for Watched {
+    fn as_raw_fd(&self) -> RawFd {
+        self.inotify.as_fd().as_raw_fd()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs;
+
+    fn heard(watched: &Watched) -> Vec<String> {
+        let mut heard = Heard::default();
+        while watched.read(&mut heard).is_ok() {}
+        assert!(!heard.lost);
+        heard.places.into_iter().collect()
+    }
+
+    #[test]
+    fn what_could_not_be_told_is_known_to_be_lost() {
+        let folder = tempfile::tempdir().unwrap();
+        let watched = Watched::new(folder.path()).unwrap();
+        watched.add("");
+        let wd = *watched.lock().keys().next().unwrap();
+        let mut heard = Heard::default();
+        let mask = AddWatchFlags::IN_Q_OVERFLOW;
+        watched.note(&InotifyEvent { wd, mask, cookie: 0, name: None }, &mut heard);
+        assert!(heard.lost);
+    }
+
+    #[test]
+    fn changes_are_told_by_the_directory_in_which_they_are() {
+        let folder = tempfile::tempdir().unwrap();
+        let root = folder.path();
+        fs::create_dir_all(root.join("a/b")).unwrap();
+        fs::create_dir_all(root.join("a/.hidden")).unwrap();
+        fs::create_dir_all(root.join("a/out")).unwrap();
+        let watched = Watched::new(root).unwrap();
+        watched.add_all("", &|path| path != "a/out");
+        assert!(heard(&watched).is_empty());
+        fs::write(root.join("a/b/new.mp3"), b"x").unwrap();
+        assert_eq!(heard(&watched), ["a/b"]);
+        fs::write(root.join("a/.hidden/new.mp3"), b"x").unwrap();
+        fs::write(root.join("a/out/new.mp3"), b"x").unwrap();
+        fs::write(root.join("a/.new.mp3"), b"x").unwrap();
+        fs::read(root.join("a/b/new.mp3")).unwrap();
+        assert!(heard(&watched).is_empty());
+        // A directory that moves is told of by its new name, once it was looked at there.
+        fs::rename(root.join("a/b"), root.join("c")).unwrap();
+        assert_eq!(heard(&watched), ["", "a"]);
+        watched.add("c");
+        fs::remove_file(root.join("c/new.mp3")).unwrap();
+        assert_eq!(heard(&watched), ["c"]);
+        fs::remove_dir(root.join("c")).unwrap();
+        assert_eq!(heard(&watched), [""]);
+        assert_eq!(watched.lock().len(), 2);
+        // What is no directory, or not there, is nothing to watch.
+        watched.add("a/.new.mp3");
+        watched.add("nowhere");
+        assert_eq!((watched.lock().len(), watched.deaf()), (2, None));
+    }
+}
