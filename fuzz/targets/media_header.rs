@@ -3,9 +3,9 @@
 
 use std::fs::File;
 use std::io::{Seek as _, Write as _};
-use std::path::Path;
 
 use libfuzzer_sys::fuzz_target;
+use mostra_media::extension::Extension;
 use mostra_media::probe::probe_opened;
 use mostra_media::walk::Stat;
 
@@ -27,5 +27,5 @@ fuzz_target!(|bytes: &[u8]| {
     };
     let file = open().expect("a file to read");
     let stat = Stat { size: bytes.len() as u64, modified_ms: 0 };
-    let _ = probe_opened(file, Path::new("fuzzed.mp3"), stat);
+    let _ = probe_opened(file, Extension::of("fuzzed.mp3"), || place.clone(), stat);
 });

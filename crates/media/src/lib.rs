@@ -10,6 +10,7 @@ pub mod walk;
 
 pub mod art;
 mod audio;
+pub mod extension;
 pub mod ffprobe;
 mod jpeg;
 mod matroska;

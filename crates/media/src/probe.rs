@@ -2,11 +2,12 @@
 
 use std::fs::File;
 use std::io::Seek as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 
+use crate::extension::Extension;
 use crate::part_reader::PartReader;
 use crate::walk::Stat;
 use crate::{Reason, audio, ffprobe, jpeg, matroska, mp4, picture, unreadable};
@@ -23,22 +24,28 @@ pub fn probe(path: &Path, size: u64, modified_ms: i64) -> Result<Facts, Reason> 
         return Err(Reason::Empty);
     }
     let file = File::open(path).map_err(|e| unreadable(&e))?;
-    probe_opened(file, path, Stat { size, modified_ms })
+    let extension = Extension::of(path.to_str().unwrap_or_default());
+    probe_opened(file, extension, || path.to_owned(), Stat { size, modified_ms })
 }
 
-/// The same of a file that is open already.
+/// The same of a file that is open already, with its extension; its path is needed only for what
+/// ffprobe reads.
 ///
 /// # Errors
 /// The [`Reason`] for which it is left out.
-pub fn probe_opened(file: File, path: &Path, stat: Stat) -> Result<Facts, Reason> {
+pub fn probe_opened(
+    file: File,
+    extension: Extension,
+    path: impl FnOnce() -> PathBuf,
+    stat: Stat,
+) -> Result<Facts, Reason> {
     let Stat { size, modified_ms } = stat;
     if size == 0 {
         return Err(Reason::Empty);
     }
     let mut file = PartReader::new(file, size);
     let head = file.head().map_err(|e| unreadable(&e))?;
-    let extension = path.extension().and_then(|e| e.to_str()).unwrap_or_default();
-    let format = sniff(&head[..head.len().min(HEAD)], &extension.to_ascii_lowercase())?;
+    let format = sniff(&head[..head.len().min(HEAD)], &extension)?;
     file.rewind().map_err(|e| unreadable(&e))?;
     let kind = match format.mime().split('/').next() {
         Some("image") => Kind::Picture,
@@ -58,7 +65,7 @@ pub fn probe_opened(file: File, path: &Path, stat: Stat) -> Result<Facts, Reason
         | Format::MpegPs
         | Format::Avi
         | Format::Wmv
-        | Format::Wma => ffprobe::read(path, facts),
+        | Format::Wma => ffprobe::read(&path(), facts),
         Format::Mp3
         | Format::Adts
         | Format::Flac

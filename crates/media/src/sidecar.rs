@@ -2,6 +2,8 @@
 
 use mostra_core::facts::Caption;
 
+use crate::extension::Extension;
+
 /// Names, without extension, of pictures that show all that lies beside them, the best first.
 pub const COVERS: [&str; 3] = ["cover", "folder", "front"];
 const PICTURES: [&str; 4] = ["jpg", "jpeg", "png", "webp"];
@@ -36,9 +38,9 @@ pub fn captions(film: &str, names: &[&str]) -> Vec<Caption> {
 
 /// Whether a picture is the cover of what lies beside it, and no picture of its own.
 pub fn is_cover(name: &str) -> bool {
-    let (stem, extension) = split(name);
-    COVERS.contains(&stem.to_lowercase().as_str())
-        && PICTURES.contains(&extension.to_lowercase().as_str())
+    let stem = split(name).0;
+    COVERS.iter().any(|cover| cover.eq_ignore_ascii_case(stem))
+        && PICTURES.contains(&&*Extension::of(name))
 }
 
 fn split(name: &str) -> (&str, &str) {

@@ -3,10 +3,9 @@
 use std::collections::HashMap;
 
 use mostra_core::facts::Caption;
+use mostra_media::extension::Extension;
 use mostra_media::sidecar;
 use mostra_media::walk::Listing;
-
-use super::look::extension;
 
 /// What lies beside a file and belongs to it.
 pub(super) struct Beside {
@@ -22,7 +21,7 @@ impl Beside {
             Beside { captions: Vec::new(), pictures: HashMap::new(), has_media: false };
         let mut pictures = Vec::new();
         for file in &listing.files {
-            match extension(&file.name).as_str() {
+            match &*Extension::of(&file.name) {
                 "srt" | "vtt" => beside.captions.push(file.name.clone()),
                 "jpg" | "jpeg" | "png" | "webp" => pictures.push(&file.name),
                 "txt" | "nfo" | "gif" | "heic" | "avif" | "m3u" | "m3u8" | "pls" | "xspf" => {}
@@ -40,12 +39,12 @@ impl Beside {
     }
 
     pub fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {
-        let extension = extension(name);
-        if ["jpg", "jpeg", "png", "webp", "gif", "heic", "avif"].contains(&extension.as_str()) {
+        let extension = &*Extension::of(name);
+        if ["jpg", "jpeg", "png", "webp", "gif", "heic", "avif"].contains(&extension) {
             return (Vec::new(), None);
         }
         let sound = ["mp3", "m4a", "aac", "flac", "ogg", "opus", "wav", "aiff", "aif", "wma"];
-        let captions = if self.captions.is_empty() || sound.contains(&extension.as_str()) {
+        let captions = if self.captions.is_empty() || sound.contains(&extension) {
             Vec::new()
         } else {
             let names: Vec<&str> = self.captions.iter().map(String::as_str).collect();

@@ -25,12 +25,13 @@ pub(super) struct Book {
     directories: HashMap<String, u32>,
     /// The directory of the file put last: files come directory by directory.
     last: Option<(String, u32)>,
-    /// Files that this scan put, by path.
-    put: HashMap<String, u32>,
-    /// Files as recorded and still there.
-    same: HashSet<u32>,
-    /// Where files have moved from, and directories with them.
-    moved: HashSet<String>,
+    /// Files that this scan put, with their paths.
+    put: Vec<(String, u32)>,
+    /// The same by path, once somebody asks.
+    put_by_path: HashMap<String, u32>,
+    /// Recorded files that are still there, or elsewhere.
+    seen: HashSet<u32>,
+    /// Recorded directories that have another name now.
     moved_directories: HashSet<String>,
     playlists: HashSet<String>,
     serials: std::ops::Range<u32>,
@@ -46,9 +47,9 @@ impl Book {
             directories: directories.collect(),
             last: None,
             recorded,
-            put: HashMap::new(),
-            same: HashSet::new(),
-            moved: HashSet::new(),
+            put: Vec::new(),
+            put_by_path: HashMap::new(),
+            seen: HashSet::new(),
             moved_directories: HashSet::new(),
             playlists: HashSet::new(),
             serials: 0..0,
@@ -58,7 +59,7 @@ impl Book {
 
     /// A recorded file is still there.
     pub fn see(&mut self, serial: u32) {
-        self.same.insert(serial);
+        self.seen.insert(serial);
     }
 
     async fn serial(&mut self, house: &House) -> Result<u32, StoreError> {
@@ -92,10 +93,10 @@ impl Book {
                 serial
             }
         };
-        self.moved.extend(moved_from);
         let name = name.to_owned();
         let serial = match serial {
             Some(serial) => {
+                self.seen.insert(serial);
                 batch.files.push(File { serial, directory, name, facts });
                 serial
             }
@@ -105,7 +106,7 @@ impl Book {
                 serial
             }
         };
-        self.put.insert(path, serial);
+        self.put.push((path, serial));
         Ok(())
     }
 
@@ -161,6 +162,7 @@ impl Book {
         batch: &mut Batch,
     ) -> Result<usize, StoreError> {
         let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        self.put_by_path.extend(self.put.drain(..));
         let found: Vec<u32> = entries.iter().filter_map(|e| self.resolve(house, root, e)).collect();
         let missing = entries.len() - found.len();
         self.playlists.insert(path.to_owned());
@@ -185,7 +187,7 @@ impl Book {
         };
         if let Ok(below) = entry.strip_prefix(root) {
             let path = below.to_str()?;
-            return self.put.get(path).copied().or_else(|| within(&self.recorded, path));
+            return self.put_by_path.get(path).copied().or_else(|| within(&self.recorded, path));
         }
         let catalogue = house.catalogue();
         let other = catalogue.folders().iter().find(|f| entry.starts_with(&f.root))?;
@@ -222,14 +224,11 @@ impl Book {
             }
             let goes = !listed && !path.is_empty() && !self.moved_directories.contains(path);
             for (name, file) in &directory.files {
-                if self.same.contains(&file.serial) {
+                if self.seen.contains(&file.serial) {
                     continue;
                 }
                 let whole_path = join(path, name);
-                let stays = self.put.contains_key(&whole_path)
-                    || self.moved.contains(&whole_path)
-                    || !goes && seen.unreadable.contains(&whole_path);
-                if !stays {
+                if goes || !seen.unreadable.contains(&whole_path) {
                     batch.gone_files.push(file.serial);
                     gone.push(whole_path);
                 }

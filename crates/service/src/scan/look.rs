@@ -14,6 +14,7 @@ use mostra_core::catalogue::{Catalogue, Inventory};
 use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
+use mostra_media::extension::Extension;
 use mostra_media::playlist::{self, Target};
 use mostra_media::walk::{Listed, Listing, Stat};
 use mostra_media::{Reason, probe::probe_opened, sidecar, unreadable};
@@ -263,8 +264,8 @@ impl Job {
         beside: &Beside,
         directory: &Around,
     ) -> Looked {
-        let extension = extension(name);
-        if ["m3u", "m3u8", "pls", "xspf"].contains(&extension.as_str()) {
+        let extension = Extension::of(name);
+        if ["m3u", "m3u8", "pls", "xspf"].contains(&&*extension) {
             return self.read_playlist(path, &extension);
         }
         if beside.has_media && sidecar::is_cover(name) {
@@ -295,7 +296,7 @@ impl Job {
             Ok(opened) => opened,
             Err(error) => return left_out(path, &unreadable(&error)),
         };
-        match probe_opened(file, &directory.whole.join(name), stat) {
+        match probe_opened(file, extension, || directory.whole.join(name), stat) {
             Ok(facts) if self.kinds.holds(facts.kind) => {
                 let before = recorded.and_then(|r| self.catalogue.recorded(r.serial));
                 let added_ms = match before {
@@ -340,7 +341,7 @@ impl Job {
         let alike = [named, by_age.get(&(size, age))];
         let gone = |(path, serial): &&Recorded| {
             !taken.contains(serial)
-                && extension(path) == extension(name)
+                && Extension::of(path) == Extension::of(name)
                 && !self.root.join(&**path).exists()
         };
         let mut found = alike.into_iter().flatten();
@@ -422,14 +423,6 @@ pub(super) fn is_below_any(path: &str, directories: &[String]) -> bool {
 
 pub(super) fn join(path: &str, name: &str) -> String {
     if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") }
-}
-
-pub(super) fn extension(name: &str) -> String {
-    let name = name.rsplit('/').next().unwrap_or(name);
-    match name.rsplit_once('.') {
-        Some((stem, extension)) if !stem.is_empty() => extension.to_lowercase(),
-        _ => String::new(),
-    }
 }
 
 pub(super) fn left_out(path: String, reason: &Reason) -> Looked {

@@ -1,0 +1,233 @@
+//! What the threads of a walk do: listing directories, following links, looking at files.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+
+use mostra_media::walk::{DEPTH, Listed, Listing, Stat, list};
+use mostra_media::{Reason, unreadable};
+
+use super::super::Scope;
+use super::super::beside::Beside;
+use super::super::look::{Looked, join};
+use super::{Telling, Walk};
+
+/// Files of one directory that are looked at in one go.
+const PIECE: usize = 256;
+
+pub(super) enum Task {
+    /// A directory, with all below it if `deep`.
+    List { path: String, deep: bool },
+    /// A link, and what lies beside it.
+    Follow { path: String, beside: Arc<Beside> },
+    /// Some files of a directory.
+    Look { path: Arc<str>, listing: Arc<Listing>, from: usize, beside: Arc<Beside> },
+    /// A file that was just written.
+    Again { path: String, file: Listed, beside: Arc<Beside> },
+}
+
+impl Walk {
+    pub(super) fn run_task(self: Arc<Self>, lane: usize, task: Task, telling: &mut Telling<'_>) {
+        match task {
+            Task::List { path, deep } => self.list(path, deep, telling),
+            Task::Follow { path, beside } => self.follow(path, &beside, telling),
+            Task::Look { path, listing, from, beside } => {
+                let around = self.job.around(&path);
+                for file in listing.files.iter().skip(from).take(PIECE) {
+                    if self.job.stopped() {
+                        return;
+                    }
+                    match self.job.look(&path, file, &beside, &around) {
+                        Some(looked) => telling.tell(looked),
+                        None => {
+                            let (path, file) = (join(&path, &file.name), file.clone());
+                            let task = Task::Again { path, file, beside: beside.clone() };
+                            self.lock().fresh.push((lane, task));
+                            continue;
+                        }
+                    }
+                    self.job.progress.done.fetch_add(1, Ordering::Relaxed);
+                }
+            }
+            Task::Again { path, file, beside } => {
+                if let Some(looked) = self.job.look_again(path, &file, &beside) {
+                    telling.tell(looked);
+                }
+                self.job.progress.done.fetch_add(1, Ordering::Relaxed);
+            }
+        }
+    }
+
+    fn list(self: Arc<Self>, path: String, deep: bool, telling: &mut Telling<'_>) {
+        let job = &self.job;
+        if job.stopped()
+            || job.is_excluded(&path)
+            || !self.lock().seen.directories.insert(path.clone())
+        {
+            return;
+        }
+        // Before it is listed, so that whatever changes from here on is heard of.
+        if let Some(watched) = &job.watched {
+            watched.add(&path);
+        }
+        let listing = match list(&job.root.join(&path), job.asks_for_stats()) {
+            Ok(listing) => listing,
+            Err(error) => {
+                let mut state = self.lock();
+                state.seen.directories.remove(&path);
+                match error.kind() {
+                    std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory => {
+                        state.seen.absent.push(path);
+                    }
+                    kind => {
+                        if kind != std::io::ErrorKind::PermissionDenied {
+                            state.seen.unreadable.push(path.clone());
+                        }
+                        drop(state);
+                        telling.left(path, &unreadable(&error));
+                    }
+                }
+                return;
+            }
+        };
+        job.progress.found.fetch_add(listing.files.len() as u64, Ordering::Relaxed);
+        let depth = path.split('/').filter(|p| !p.is_empty()).count();
+        for (name, reason) in &listing.left_out {
+            telling.left(join(&path, name), reason);
+        }
+        let place = self.behind(&path);
+        for name in &listing.directories {
+            let below = join(&path, name);
+            if depth >= DEPTH {
+                telling.left(below, &Reason::Deep);
+            } else if self.is_behind_a_link(&place.join(name)) {
+                telling.left(below, &Reason::Twice);
+            } else if deep || !job.inventory.contains_key(&below) {
+                self.give(&place.join(name), Task::List { path: below, deep: true });
+            }
+        }
+        if !deep {
+            job.note_absent(&path, &listing, &mut self.lock().seen);
+        }
+        let beside = Arc::new(Beside::of(&listing));
+        for name in &listing.links {
+            let below = join(&path, name);
+            if depth >= DEPTH {
+                telling.left(below, &Reason::Deep);
+                continue;
+            }
+            // Only the link itself is read here; what it leads to may lie on another drive.
+            if let Ok(target) = std::fs::read_link(job.root.join(&below)) {
+                let task = Task::Follow { path: below, beside: beside.clone() };
+                self.give(&place.join(target), task);
+            }
+        }
+        let (path, listing) = (Arc::from(path), Arc::new(listing));
+        for from in (0..listing.files.len()).step_by(PIECE) {
+            let (listing, beside) = (listing.clone(), beside.clone());
+            let task = Task::Look { path: Arc::clone(&path), listing, from, beside };
+            self.give(&place, task);
+        }
+    }
+
+    /// Follows a link, unless that leads around in a circle or where nothing is to be shown.
+    fn follow(self: Arc<Self>, path: String, beside: &Arc<Beside>, telling: &mut Telling<'_>) {
+        let job = &self.job;
+        let found = std::fs::canonicalize(job.root.join(&path)).and_then(|real| {
+            let metadata = std::fs::metadata(&real)?;
+            Ok((real, metadata))
+        });
+        // What is hidden is shown as it was recorded before it is looked at; a drive that came
+        // back since this scan began waits for the next.
+        let found = found.ok().filter(|_| !job.hidden.contains(&path));
+        let (real, metadata) = match found {
+            Some(found) => found,
+            None => {
+                if job.inventory.contains_key(&path) || job.serial_of(&path).is_some() {
+                    telling.tell(Looked::Away(path.clone()));
+                }
+                let mut state = self.lock();
+                if let Some(target) = job.links.get(&path) {
+                    state.links.insert(path.clone(), target.clone());
+                }
+                state.seen.unreadable.push(path.clone());
+                drop(state);
+                telling.left(path, &Reason::Nowhere);
+                return;
+            }
+        };
+        let Some(target) = real.to_str().map(str::to_owned) else {
+            telling.left(path, &Reason::Name);
+            return;
+        };
+        if is_forbidden(&real) {
+            telling.left(path, &Reason::Forbidden);
+            return;
+        }
+        {
+            let mut state = self.lock();
+            let overlaps = |other: &Path| real.starts_with(other) || other.starts_with(&real);
+            // Of two links to one place the one that was followed before stays so.
+            let stays = job.links.get(&path) == Some(&target);
+            let other = !stays
+                && state.links.iter().any(|(link, target)| {
+                    *link != path && metadata.is_dir() && real.starts_with(target)
+                });
+            let before = metadata.is_dir()
+                && !job.links.contains_key(&path)
+                && job.links.iter().any(|(link, target)| {
+                    let there = || std::fs::symlink_metadata(job.root.join(link)).is_ok();
+                    real.starts_with(target) && there()
+                });
+            let twice = if metadata.is_dir() {
+                other || before || overlaps(&self.real_root)
+            } else {
+                real.starts_with(&self.real_root)
+            };
+            if twice {
+                drop(state);
+                telling.left(path, &Reason::Twice);
+                return;
+            }
+            state.links.insert(path.clone(), target);
+        }
+        if metadata.is_dir() {
+            // A partial walk looks into what is new; watching tells of changes in the rest.
+            let deep = matches!(job.scope, Scope::Whole(_)) || !job.inventory.contains_key(&path);
+            if deep {
+                self.give(&real, Task::List { path, deep });
+            }
+            return;
+        }
+        if !metadata.is_file() {
+            telling.left(path, &Reason::Special);
+            return;
+        }
+        job.progress.found.fetch_add(1, Ordering::Relaxed);
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", &path));
+        let file = Listed { name: name.to_owned(), stat: Some(Stat::from(&metadata)) };
+        let listing = Arc::new(Listing { files: vec![file], ..Listing::default() });
+        let (path, beside) = (Arc::from(around), beside.clone());
+        self.give(&real, Task::Look { path, listing, from: 0, beside });
+    }
+}
+
+impl Task {
+    pub(super) fn lists(&self) -> bool {
+        matches!(self, Task::List { .. } | Task::Follow { .. })
+    }
+
+    pub(super) fn modified_ms(&self) -> Option<i64> {
+        match self {
+            Task::Again { file, .. } => file.stat.map(|stat| stat.modified_ms),
+            _ => None,
+        }
+    }
+}
+
+/// Where the system keeps its own things, and whatever is hidden (SEC-14).
+fn is_forbidden(real: &Path) -> bool {
+    let system = ["/proc", "/sys", "/dev", "/etc", "/boot"];
+    system.iter().any(|top| real.starts_with(top))
+        || real.iter().any(|name| name.as_encoded_bytes().starts_with(b"."))
+}
