@@ -148,6 +148,16 @@ fn a_device_is_told_of_subtitles_in_the_field_it_knows() {
         let place = url.strip_prefix(&format!("http://{}", mostra_tests::SERVER)).unwrap();
         let captions = ask(OLD, "GET", place, "");
         assert_eq!((captions.status, captions.field("content-type")), (200, Some("text/srt")));
+        // And in an element of the listing.
+        let wish = r#"caption-element={"namespace":"http://example.com/ns","name":"ex:captions",
+            "attributes":{"ex:form":"{form}"}}"#;
+        house.mostra(&["device", "traits", OLD, wish]);
+        let element = format!(
+            "<ex:captions xmlns:ex=\"http://example.com/ns\" ex:form=\"srt\">{url}</ex:captions>"
+        );
+        let listing = |player: &str| raw::unescaped(&browse(player, "video-all").text());
+        assert!(listing(OLD).contains(&element), "{}", listing(OLD));
+        assert!(!listing(NEW).contains("ex:captions"));
         // A film without subtitles has none to tell of.
         let dawn = raw::media_path(&browse(OLD, "video-all"), "Harbour at dawn");
         assert_eq!(ask(OLD, "HEAD", &dawn, asking).field("captions.example"), None);

@@ -138,6 +138,38 @@ impl Locale {
         Locale::all().find(|locale| locale.word() == word)
     }
 
+    /// Whether this is its language, given as a tag (BCP 47) or by three letters, as files and
+    /// films name theirs.
+    pub fn speaks(self, tag: &str) -> bool {
+        let first = tag.split(['-', '_']).next().unwrap_or(tag).to_ascii_lowercase();
+        // ISO 639-2, by the language's own name and, where there is one, by the English.
+        let long: &[&str] = match self.word() {
+            "bs" => &["bos"],
+            "cs" => &["ces", "cze"],
+            "da" => &["dan"],
+            "es" => &["spa"],
+            "et" => &["est"],
+            "fi" => &["fin"],
+            "hr" => &["hrv"],
+            "hu" => &["hun"],
+            "is" => &["isl", "ice"],
+            "lt" => &["lit"],
+            "lv" => &["lav"],
+            // Either is often named by what both are.
+            "nb" => &["nob", "no", "nor"],
+            "nn" => &["nno", "no", "nor"],
+            "pl" => &["pol"],
+            "ro" => &["ron", "rum"],
+            "sk" => &["slk", "slo"],
+            "sl" => &["slv"],
+            "sq" => &["sqi", "alb"],
+            "sv" => &["swe"],
+            "tr" => &["tur"],
+            _ => &["eng"],
+        };
+        first == self.word() || long.contains(&first.as_str())
+    }
+
     fn row(self) -> &'static (&'static str, Alphabet) {
         &ALPHABETS[usize::from(self.0)]
     }
@@ -241,6 +273,15 @@ mod tests {
     fn accents_are_aside_where_no_alphabet_says_otherwise() {
         assert_eq!(Locale::default().fold("Straße ØRE Œuvre"), "strasse ore oeuvre");
         assert_eq!(sorted("en", &["Ёлка", "Йод", "Ива", "Емеля"]), ["Ёлка", "Емеля", "Ива", "Йод"]);
+    }
+
+    #[test]
+    fn a_language_is_known_by_two_letters_and_by_three() {
+        let speaks = |word: &str, tag| Locale::from_word(word).unwrap().speaks(tag);
+        assert!(speaks("en", "en-GB") && speaks("en", "eng") && speaks("sv", "SWE"));
+        assert!(speaks("nb", "no") && !speaks("sv", "sl") && !speaks("en", ""));
+        let own = |locale: Locale| Locale::all().filter(|l| l.speaks(locale.word())).count() == 1;
+        assert!(Locale::all().all(own));
     }
 
     #[test]

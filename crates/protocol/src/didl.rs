@@ -50,7 +50,22 @@ pub enum Body {
         reference: Option<String>,
         /// `res`, in order.
         resources: Vec<Resource>,
+        /// What only some devices know, behind them (CDS-60).
+        vendor: Vec<VendorElement>,
     },
+}
+
+/// An element of a namespace of its own. Its names are written as they are.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VendorElement {
+    /// The namespace that its prefix stands for.
+    pub namespace: String,
+    /// Its name with the prefix.
+    pub name: String,
+    /// Attributes: (name, value).
+    pub attributes: Vec<(String, String)>,
+    /// What stands in it.
+    pub value: String,
 }
 
 /// A `res` (CDS-22 to CDS-26). What is unknown is left out.
@@ -155,11 +170,14 @@ fn write_object(out: &mut XmlWriter, object: &Object, filter: &Filter) {
             out.markup(markup!("\">")).token(url).markup(markup!("</upnp:albumArtURI>"));
         }
     }
-    if let Body::Item { resources, .. } = &object.body
+    if let Body::Item { resources, vendor, .. } = &object.body
         && filter.wants("res")
     {
         for resource in resources {
             write_resource(out, resource, filter);
+        }
+        for element in vendor {
+            write_vendor(out, element);
         }
     }
     out.markup(end);
@@ -197,6 +215,17 @@ fn write_resource(out: &mut XmlWriter, resource: &Resource, filter: &Filter) {
         out.markup(QUOTE);
     }
     out.markup(CLOSE).token(&resource.url).markup(markup!("</res>"));
+}
+
+fn write_vendor(out: &mut XmlWriter, element: &VendorElement) {
+    let prefix = element.name.split_once(':').map_or("", |(prefix, _)| prefix);
+    out.markup(markup!("<")).plain(&element.name).markup(markup!(" xmlns:")).plain(prefix);
+    out.markup(markup!("=\"")).text(&element.namespace).markup(QUOTE);
+    for (name, value) in &element.attributes {
+        out.markup(markup!(" ")).plain(name).markup(markup!("=\"")).text(value).markup(QUOTE);
+    }
+    out.markup(CLOSE).text(&element.value).markup(markup!("</")).plain(&element.name);
+    out.markup(CLOSE);
 }
 
 /// An object as a player reads it.
@@ -289,6 +318,7 @@ mod tests {
                     channels: None,
                     bits: None,
                 }],
+                vendor: vec![],
             },
         }
     }
@@ -323,6 +353,24 @@ mod tests {
             write(&[film("Salt & Rope")], &Filter::ALL, Layer::Document)
                 .contains("Salt &amp; Rope")
         );
+    }
+
+    #[test]
+    fn elements_of_vendors_are_written_whole() {
+        let mut film = film("Tidewalk");
+        let Body::Item { vendor, .. } = &mut film.body else { unreachable!() };
+        vendor.push(VendorElement {
+            namespace: "http://example.com/ns".into(),
+            name: "ex:captions".into(),
+            attributes: vec![("ex:form".into(), "s\"r<t".into())],
+            value: "http://192.0.2.21/a&b".into(),
+        });
+        let text = write(&[film], &Filter::ALL, Layer::Document);
+        let root = xml::read(&text, Limits::DOCUMENT).unwrap();
+        let element = root.children[0].children.last().unwrap();
+        assert_eq!((&*element.name, &*element.namespace), ("captions", "http://example.com/ns"));
+        assert_eq!(element.attribute("ex:form"), Some("s\"r<t"));
+        assert_eq!(element.text, "http://192.0.2.21/a&b");
     }
 
     #[test]

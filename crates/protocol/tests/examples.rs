@@ -229,6 +229,7 @@ fn a_browse_is_read_and_answered_as_in_the_examples() {
                     channels: None,
                     bits: None,
                 }],
+                vendor: vec![],
             },
         },
     ];

@@ -451,6 +451,13 @@ impl Catalogue {
         let tail = record.tail()?;
         let extension = tail.name.rsplit_once('.').map(|(_, e)| e.to_lowercase());
         let mime = extension.filter(|_| !self.options.mimes.is_empty());
+        let mut facts = self.unpacked(record)?;
+        // The first is what players take that read only one (CDS-62).
+        facts.captions.sort_by_key(|caption| match &caption.language {
+            None => 0,
+            Some(language) if self.options.locale.speaks(language) => 1,
+            Some(_) => 2,
+        });
         Some(Object {
             id: place.id(&self.epoch),
             parent: Place::Container(shelf.node).id(&self.epoch),
@@ -458,7 +465,7 @@ impl Catalogue {
             node: Node::Item(Box::new(ItemView {
                 class: self.class_of(serial, record.kind()),
                 serial,
-                facts: self.unpacked(record)?,
+                facts,
                 reference: (!original).then(|| Place::File(serial).id(&self.epoch)),
                 file_name: tail.name.to_owned(),
                 mime: mime.and_then(|e| self.options.mimes.get(&e).cloned()),

@@ -5,7 +5,7 @@ mod fit;
 mod parts;
 
 use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
-use mostra_protocol::didl::{self, Body, Resource};
+use mostra_protocol::didl::{self, Body, Resource, VendorElement};
 use mostra_protocol::dlna::ProtocolInfo;
 use mostra_protocol::object_filter::Filter;
 use mostra_protocol::soap::Fault;
@@ -19,7 +19,7 @@ use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page};
 use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
 use crate::shards::{mix, mix_text};
-use crate::traits::Traits;
+use crate::traits::{CaptionElement, Traits};
 use crate::{Kind, profile};
 use parts::{Listing, Part};
 
@@ -394,7 +394,19 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
         resources.push(bare(url(path), info));
     }
     fit::resources(&mut resources, form.traits);
-    let body = Body::Item { reference: view.reference, resources };
+    let vendor = form.traits.caption_element.as_ref().zip(facts.captions.first());
+    let vendor = vendor.map(|(element, caption)| {
+        let url = url(caption_path(&original, 0, caption.webvtt));
+        let filled = |text: &str| CaptionElement::filled(text, &url, caption.webvtt);
+        VendorElement {
+            namespace: element.namespace.clone(),
+            name: element.name.clone(),
+            attributes: element.attributes.iter().map(|(n, v)| (n.clone(), filled(v))).collect(),
+            value: filled(&element.value),
+        }
+    });
+    let vendor = vendor.into_iter().collect();
+    let body = Body::Item { reference: view.reference, resources, vendor };
     let class = view.class;
     didl::Object { id, parent, title, class, properties, roles, art, body }
 }

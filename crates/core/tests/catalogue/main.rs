@@ -12,7 +12,7 @@ use mostra_core::catalogue::{
     Titles,
 };
 use mostra_core::date::Date;
-use mostra_core::facts::{Episode, Facts, Format};
+use mostra_core::facts::{Caption, Episode, Facts, Format};
 use mostra_core::present;
 use mostra_core::traits::{Alias, Features, PLAIN, Traits};
 use mostra_core::{Kind, Kinds, Locale};

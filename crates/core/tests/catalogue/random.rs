@@ -198,7 +198,7 @@ fn grants() -> [Grant; 3] {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(1000))]
+    #![proptest_config(ProptestConfig::with_cases(3000))]
     #[test]
     fn incremental_equals_a_rebuild(steps in steps(), batch in 1usize..7) {
         let mut model = Model::default();

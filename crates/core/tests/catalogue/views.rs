@@ -88,6 +88,29 @@ fn names_stand_by_the_alphabet_of_the_house() {
 }
 
 #[test]
+fn the_household_s_own_subtitles_come_first() {
+    let mut catalogue = catalogue_with_views();
+    let caption = |language: Option<&str>| Caption {
+        name: format!("Fog.{}srt", language.map(|l| format!("{l}.")).unwrap_or_default()),
+        language: language.map(str::to_owned),
+        webvtt: false,
+    };
+    let captions = [Some("de"), Some("en"), None, Some("swe")].map(caption).to_vec();
+    let facts = Facts { captions, ..Facts::bare(Kind::Video, Format::Mp4, 1, 1) };
+    catalogue.apply([put(50, "Fog.mp4", facts)]);
+    let first = |catalogue: &Catalogue| {
+        let object = catalogue.object(&whole(), &Place::File(50).id(EPOCH)).unwrap();
+        let Node::Item(item) = object.node else { panic!() };
+        let languages = item.facts.captions.into_iter().map(|c| c.language.unwrap_or_default());
+        languages.collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(first(&catalogue), " en de swe");
+    let locale = Locale::from_word("sv").unwrap();
+    let swedish = catalogue.with_options(Options { locale, ..Options::default() });
+    assert_eq!(first(&swedish), " swe de en");
+}
+
+#[test]
 fn what_is_put_comes_back_as_it_was() {
     let catalogue = catalogue_with_views();
     let id = Place::File(3).id(EPOCH);
