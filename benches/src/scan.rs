@@ -44,6 +44,8 @@ pub fn measure(house: &House, report: &mut String) {
         until(600, "the rescan", || (scanned(house) > before && done(house)).then_some(()));
         rescans.push(begin.elapsed().as_secs_f64());
     }
+    let shown = (0..5).map(|n| until_shown(house, &folder, n).as_secs_f64()).collect();
+    let shown = super::median(shown);
     let (floor, first) = (super::median(floors), super::median(firsts));
     let (find, rescan) = (super::median(finds), super::median(rescans));
     let _ = writeln!(
@@ -53,11 +55,23 @@ pub fn measure(house: &House, report: &mut String) {
          | two threads that only walk and read the first 64 KiB of each, median of 5 | {floor:.2} | | |\n\
          | first scan, from the call until all is read, recorded in PostgreSQL and shown ({published}), median of 5 | {first:.2} | {:.1} | 3 |\n\
          | `find` printing size and time, median of 5 | {find:.3} | | |\n\
-         | unchanged rescan, from the call until the service says it is done, median of 5 | {rescan:.3} | {:.1} | 2 |\n",
+         | unchanged rescan, from the call until the service says it is done, median of 5 | {rescan:.3} | {:.1} | 2 |\n\
+         | one more file, from its last byte until it is published, median of 5 | {shown:.2} | | 2 s |\n",
         first / floor,
         rescan / find
     );
     house.mostra(&["folder", "remove", "Many", "--yes"]);
+}
+
+/// How long it takes until a file that was copied into a folder is published.
+fn until_shown(house: &House, folder: &Path, n: usize) -> Duration {
+    let items = || house.api("GET", "/status")["items"].as_u64();
+    let before = items();
+    let sound = top().join("demo/media/Sound/Night log.mp3");
+    std::fs::copy(sound, folder.join(format!("Box {n}/One more.mp3"))).expect("a copy");
+    let begin = Instant::now();
+    until(60, "the new file", || (items() != before).then_some(()));
+    begin.elapsed()
 }
 
 fn many(house: &House) -> serde_json::Value {

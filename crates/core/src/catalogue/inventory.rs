@@ -2,10 +2,15 @@
 //! but opens none, and no listener has a use for it.
 
 use std::collections::HashMap;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
-use super::{Catalogue, File, Playlist};
+use rayon::iter::{IntoParallelRefIterator as _, ParallelIterator as _};
+use rayon::slice::ParallelSliceMut as _;
+
+use super::record::Record;
+use super::{Catalogue, File, Playlist, cells};
 use crate::facts::Caption;
+use crate::shards::{mix, mix_text};
 
 /// A recorded file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -25,62 +30,158 @@ pub struct KnownFile {
 }
 
 /// A recorded directory.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Default)]
 pub struct KnownDirectory {
     /// Its serial.
     pub serial: u32,
-    /// Its files by name.
-    pub files: HashMap<String, KnownFile>,
+    /// Its files by name, once somebody asks.
+    files: OnceLock<HashMap<String, KnownFile>>,
     /// Playlists in it by name.
     pub playlists: HashMap<String, u32>,
 }
 
 /// Recorded directories by their path below the folder, names joined by `/`; the top is empty.
-pub type Inventory = HashMap<String, KnownDirectory>;
+/// Files are looked up directory by directory: a change in one of them costs nothing for the
+/// others.
+pub struct Inventory {
+    catalogue: Arc<Catalogue>,
+    folder: u32,
+    directories: HashMap<String, KnownDirectory>,
+    /// Files by size and age, once somebody asks.
+    states: OnceLock<Vec<State>>,
+}
+
+impl Inventory {
+    /// What is recorded of a folder.
+    pub fn of(catalogue: Arc<Catalogue>, folder: u32) -> Inventory {
+        let mut directories = HashMap::new();
+        let mut playlists: HashMap<u32, HashMap<String, u32>> = HashMap::new();
+        for list in catalogue.playlists.values() {
+            playlists.entry(list.directory).or_default().insert(list.name.clone(), list.serial);
+        }
+        let top = catalogue.folder(folder).map(|f| (f.container, String::new()));
+        let mut open: Vec<(u32, String)> = top.into_iter().collect();
+        while let Some((serial, path)) = open.pop() {
+            let Some(kept) = catalogue.directories.get(serial) else { continue };
+            for child in kept.children.iter() {
+                let Some(inner) = catalogue.directories.get(*child) else { continue };
+                let name = catalogue.names.text(inner.name);
+                let below = if path.is_empty() { name.into() } else { format!("{path}/{name}") };
+                open.push((*child, below));
+            }
+            let playlists = playlists.remove(&serial).unwrap_or_default();
+            let known = KnownDirectory { serial, files: OnceLock::new(), playlists };
+            directories.insert(path, known);
+        }
+        Inventory { catalogue, folder, directories, states: OnceLock::new() }
+    }
+
+    /// A directory.
+    pub fn directory(&self, path: &str) -> Option<&KnownDirectory> {
+        self.directories.get(path)
+    }
+
+    /// All directories.
+    pub fn directories(&self) -> impl Iterator<Item = (&String, &KnownDirectory)> {
+        self.directories.iter()
+    }
+
+    /// The files of one of these directories, by name.
+    pub fn files<'a>(&'a self, directory: &'a KnownDirectory) -> &'a HashMap<String, KnownFile> {
+        directory.files.get_or_init(|| self.catalogue.known_in(directory.serial))
+    }
+
+    /// A file by its path.
+    pub fn file(&self, path: &str) -> Option<&KnownFile> {
+        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
+        self.files(self.directory(around)?).get(name)
+    }
+
+    /// Whether no file is recorded.
+    pub fn is_bare(&self) -> bool {
+        self.catalogue.folder_counts(self.folder) == [0; 3]
+    }
+
+    /// Some files of a size and age, by serial: those of this name first, and at most `most` of
+    /// either. Of more it cannot be told which is meant.
+    pub fn alike(
+        &self,
+        name: &str,
+        size: u64,
+        modified_ms: i64,
+        most: usize,
+    ) -> impl Iterator<Item = u32> {
+        let states = self.states.get_or_init(|| self.catalogue.states(self.folder));
+        let (state, name) = (state(size, modified_ms), hash(name));
+        let from = |first: (u64, u32)| {
+            let at = states.partition_point(|(state, name, _)| (*state, *name) < first);
+            states[at..].iter().take_while(move |(other, ..)| *other == state)
+        };
+        let named = from((state, name)).take_while(move |(_, other, _)| *other == name);
+        let alike = named.take(most).chain(from((state, 0)).take(most)).map(|found| found.2);
+        // Mixed numbers may be the same by chance.
+        alike.filter(move |serial| {
+            let tail = self.catalogue.record(*serial).and_then(Record::tail);
+            tail.is_some_and(|tail| (tail.size, tail.modified_ms) == (size, modified_ms))
+        })
+    }
+}
+
+/// Size and age in one number, a number for the name, and the serial.
+type State = (u64, u32, u32);
+
+fn state(size: u64, modified_ms: i64) -> u64 {
+    mix(size, modified_ms as u64)
+}
+
+fn hash(name: &str) -> u32 {
+    mix_text(0, name) as u32
+}
 
 impl Catalogue {
-    /// What is recorded of a folder.
-    pub fn inventory(&self, folder: u32) -> Inventory {
-        let mut inventory = Inventory::new();
-        let Some(top) = self.folder(folder).map(|f| f.container) else { return inventory };
-        let mut paths: HashMap<u32, String> = HashMap::from([(top, String::new())]);
-        let mut open = vec![top];
-        while let Some(serial) = open.pop() {
-            let Some(kept) = self.directories.get(serial) else { continue };
-            let path = paths.get(&serial).cloned().unwrap_or_default();
-            for child in kept.children.iter() {
-                let Some(inner) = self.directories.get(*child) else { continue };
-                let name = self.names.text(inner.name);
-                let below = if path.is_empty() { name.into() } else { format!("{path}/{name}") };
-                paths.insert(*child, below);
-                open.push(*child);
-            }
-            let mut known = KnownDirectory { serial, ..KnownDirectory::default() };
-            let shelf = self.shelf_of(super::NodeId::directory(serial));
-            for file in shelf.iter().flat_map(|(_, shelf)| shelf.items.iter()) {
-                let Some(record) = self.record(file) else { continue };
-                let Some(tail) = record.tail() else { continue };
-                let captions = tail.captions(&self.names);
-                let found = KnownFile {
-                    serial: file,
-                    size: tail.size,
-                    modified_ms: tail.modified_ms,
-                    reader: tail.reader,
-                    captions,
-                    art: tail.art.map(str::to_owned),
-                };
-                known.files.insert(tail.name.to_owned(), found);
-            }
-            inventory.insert(path, known);
+    fn known_in(&self, directory: u32) -> HashMap<String, KnownFile> {
+        let shelf = self.shelf_of(super::NodeId::directory(directory));
+        let files = shelf.iter().flat_map(|(_, shelf)| shelf.items.iter());
+        let known = files.filter_map(|serial| {
+            let tail = self.record(serial)?.tail()?;
+            let file = KnownFile {
+                serial,
+                size: tail.size,
+                modified_ms: tail.modified_ms,
+                reader: tail.reader,
+                captions: tail.captions(&self.names),
+                art: tail.art.map(str::to_owned),
+            };
+            Some((tail.name.to_owned(), file))
+        });
+        known.collect()
+    }
+
+    /// The state of each file of a folder with its serial, in order.
+    fn states(&self, folder: u32) -> Vec<State> {
+        let Some(slot) = self.slots.iter().position(|s| *s == Some(folder)) else { return vec![] };
+        let all: Vec<u32> = self.files.numbers().collect();
+        let states = all.par_iter().filter_map(|serial| {
+            let record = self.record(*serial).filter(|r| cells::slot_of(r.cell()) == slot)?;
+            let tail = record.tail()?;
+            Some((state(tail.size, tail.modified_ms), hash(tail.name), *serial))
+        });
+        let mut states: Vec<State> = states.collect();
+        states.par_sort_unstable();
+        states
+    }
+
+    /// A file's path below its folder.
+    pub fn path_below(&self, serial: u32) -> Option<String> {
+        let record = self.record(serial)?;
+        let mut names = vec![record.tail()?.name];
+        let mut at = self.directories.get(record.directory())?;
+        while let Some(parent) = at.parent {
+            names.push(self.names.text(at.name));
+            at = self.directories.get(parent)?;
         }
-        for playlist in self.playlists.values() {
-            if let Some(path) = paths.get(&playlist.directory)
-                && let Some(known) = inventory.get_mut(path)
-            {
-                known.playlists.insert(playlist.name.clone(), playlist.serial);
-            }
-        }
-        inventory
+        names.reverse();
+        Some(names.join("/"))
     }
 
     /// A recorded playlist.

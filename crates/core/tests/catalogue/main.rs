@@ -8,8 +8,8 @@ use std::sync::Arc;
 
 use mostra_core::access::{Decision, Grant, Pass, Standing, decide};
 use mostra_core::catalogue::{
-    Catalogue, Change, Directory, File, Folder, Node, Options, PictureOrder, Place, Playlist,
-    Titles,
+    Catalogue, Change, Directory, File, Folder, Inventory, Node, Options, PictureOrder, Place,
+    Playlist, Titles,
 };
 use mostra_core::date::Date;
 use mostra_core::facts::{Caption, Episode, Facts, Format};

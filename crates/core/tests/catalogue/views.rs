@@ -155,3 +155,26 @@ fn pictures_come_with_smaller_ones_and_albums_with_art() {
     pictured.apply([put(2, "high.mp3", facts)]);
     assert_eq!(art(&pictured), 1);
 }
+
+#[test]
+fn a_scan_finds_what_is_recorded_and_what_may_have_moved() {
+    let mut catalogue = small();
+    let sized = |size, name: &str, serial| {
+        put(serial, name, Facts::bare(Kind::Music, Format::Mp3, size, 7))
+    };
+    catalogue.apply([sized(900, "a.mp3", 60), sized(900, "b.mp3", 61), sized(901, "d.mp3", 62)]);
+    let inventory = Inventory::of(Arc::new(catalogue.clone()), 1);
+    assert!(!inventory.is_bare());
+    let alike = |name, size| inventory.alike(name, size, 7, 1).collect::<Vec<_>>();
+    assert_eq!(alike("b.mp3", 900)[0], 61, "that of its name first");
+    assert_eq!(alike("d.mp3", 901)[0], 62);
+    assert_eq!(alike("c.mp3", 900).len(), 1, "no more than asked for");
+    assert!(alike("b.mp3", 902).is_empty());
+    let path = catalogue.path_below(61).unwrap();
+    let file = inventory.file(&path).unwrap();
+    assert_eq!((file.serial, file.size, file.modified_ms), (61, 900, 7));
+    assert_eq!((inventory.file("nowhere/b.mp3"), catalogue.path_below(99)), (None, None));
+    let files = inventory.directories().map(|(_, directory)| inventory.files(directory).len());
+    assert_eq!(files.sum::<usize>(), catalogue.item_count());
+    assert!(Inventory::of(Arc::new(catalogue), 9).is_bare());
+}

@@ -21,8 +21,8 @@ pub(super) struct Book {
     folder: u32,
     top: u32,
     recorded: Arc<Inventory>,
-    /// Directories by path, those that this scan made as well.
-    directories: HashMap<String, u32>,
+    /// Directories that this scan made, by path.
+    made: HashMap<String, u32>,
     /// The directory of the file put last: files come directory by directory.
     last: Option<(String, u32)>,
     /// Files that this scan put, with their paths.
@@ -34,17 +34,18 @@ pub(super) struct Book {
     /// Recorded directories that have another name now.
     moved_directories: HashSet<String>,
     playlists: HashSet<String>,
+    /// Other folders in which entries of playlists lie, by serial.
+    others: HashMap<u32, Inventory>,
     serials: std::ops::Range<u32>,
     serials_taken: u32,
 }
 
 impl Book {
     pub fn new(folder: &Folder, recorded: Arc<Inventory>) -> Book {
-        let directories = recorded.iter().map(|(path, known)| (path.clone(), known.serial));
         Book {
             folder: folder.serial,
             top: folder.container,
-            directories: directories.collect(),
+            made: HashMap::new(),
             last: None,
             recorded,
             put: Vec::new(),
@@ -52,6 +53,7 @@ impl Book {
             seen: HashSet::new(),
             moved_directories: HashSet::new(),
             playlists: HashSet::new(),
+            others: HashMap::new(),
             serials: 0..0,
             serials_taken: 0,
         }
@@ -123,8 +125,9 @@ impl Book {
         let mut walked = String::new();
         for name in path.split('/').filter(|n| !n.is_empty()) {
             walked = join(&walked, name);
-            at = match self.directories.get(&walked) {
-                Some(serial) => *serial,
+            let known = self.recorded.directory(&walked).map(|directory| directory.serial);
+            at = match self.made.get(&walked).copied().or(known) {
+                Some(serial) => serial,
                 None => {
                     let renamed = before.filter(|_| walked == path).and_then(|b| self.renamed(b));
                     let serial = match renamed {
@@ -137,7 +140,7 @@ impl Book {
                         parent: Some(at),
                         name: name.to_owned(),
                     });
-                    self.directories.insert(walked.clone(), serial);
+                    self.made.insert(walked.clone(), serial);
                     serial
                 }
             };
@@ -147,7 +150,8 @@ impl Book {
 
     /// The serial of a recorded directory that is there no more, if nothing has taken it yet.
     fn renamed(&mut self, before: &str) -> Option<u32> {
-        let serial = self.recorded.get(before).map(|d| d.serial).filter(|_| !before.is_empty())?;
+        let serial =
+            self.recorded.directory(before).map(|d| d.serial).filter(|_| !before.is_empty())?;
         self.moved_directories.insert(before.to_owned()).then_some(serial)
     }
 
@@ -167,7 +171,7 @@ impl Book {
         let missing = entries.len() - found.len();
         self.playlists.insert(path.to_owned());
         let directory = self.directory(house, around, None, batch).await?;
-        let known = self.recorded.get(around).and_then(|d| d.playlists.get(name)).copied();
+        let known = self.recorded.directory(around).and_then(|d| d.playlists.get(name)).copied();
         let serial = match known {
             Some(serial) => serial,
             None => self.serial(house).await?,
@@ -180,11 +184,8 @@ impl Book {
     }
 
     /// The serial of a file on disk, in this folder or in another that is published (CDS-67).
-    fn resolve(&self, house: &House, root: &Path, entry: &Path) -> Option<u32> {
-        let within = |recorded: &Inventory, path: &str| {
-            let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
-            recorded.get(around)?.files.get(name).map(|f| f.serial)
-        };
+    fn resolve(&mut self, house: &House, root: &Path, entry: &Path) -> Option<u32> {
+        let within = |recorded: &Inventory, path| recorded.file(path).map(|file| file.serial);
         if let Ok(below) = entry.strip_prefix(root) {
             let path = below.to_str()?;
             return self.put_by_path.get(path).copied().or_else(|| within(&self.recorded, path));
@@ -192,17 +193,16 @@ impl Book {
         let catalogue = house.catalogue();
         let other = catalogue.folders().iter().find(|f| entry.starts_with(&f.root))?;
         let below = entry.strip_prefix(&other.root).ok()?.to_str()?;
-        within(&catalogue.inventory(other.serial), below)
+        let others = self.others.entry(other.serial);
+        within(others.or_insert_with(|| Inventory::of(catalogue.clone(), other.serial)), below)
     }
 
     /// What hides a recorded directory or file without forgetting it.
     pub fn hiding(&self, path: &str) -> Option<Change> {
-        if let Some(directory) = self.recorded.get(path) {
+        if let Some(directory) = self.recorded.directory(path) {
             return Some(Change::RemoveDirectory(directory.serial));
         }
-        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let file = self.recorded.get(around)?.files.get(name)?;
-        Some(Change::RemoveFile(file.serial))
+        Some(Change::RemoveFile(self.recorded.file(path)?.serial))
     }
 
     /// Takes out what was looked for and not found; gives the files' paths.
@@ -213,7 +213,7 @@ impl Book {
                 || path.strip_prefix(around).is_some_and(|rest| rest.starts_with('/'))
         };
         let mut gone = Vec::new();
-        for (path, directory) in self.recorded.iter() {
+        for (path, directory) in self.recorded.directories() {
             if seen.unreadable.iter().any(|out| below(path, out)) {
                 continue;
             }
@@ -223,7 +223,7 @@ impl Book {
                 continue;
             }
             let goes = !listed && !path.is_empty() && !self.moved_directories.contains(path);
-            for (name, file) in &directory.files {
+            for (name, file) in self.recorded.files(directory) {
                 if self.seen.contains(&file.serial) {
                     continue;
                 }

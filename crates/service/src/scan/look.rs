@@ -1,16 +1,16 @@
 //! What the disk says of a file, on a thread that may block.
 
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs::File;
 use std::io::{self, Read};
 use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
-use mostra_core::catalogue::{Catalogue, Inventory};
+use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
 use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
@@ -70,20 +70,6 @@ pub(super) struct Seen {
     pub silent: bool,
 }
 
-/// A recorded file: its path below the folder and its serial.
-type Recorded = (Arc<str>, u32);
-
-/// Recorded files by which one that moved is known.
-#[derive(Default)]
-pub(super) struct Known {
-    /// By size, age and name: whole directories move more often than files get other names.
-    by_name: HashMap<(u64, i64, String), Vec<Recorded>>,
-    /// By size and age.
-    by_age: HashMap<(u64, i64), Vec<Recorded>>,
-    /// Serials that were found again.
-    taken: HashSet<u32>,
-}
-
 /// Recorded files of one size and age that are looked for on disk: of more it cannot be told
 /// which one moved.
 const ALIKE: usize = 32;
@@ -104,8 +90,8 @@ pub(super) struct Job {
     pub links: BTreeMap<String, String>,
     /// Those of them behind which all is hidden for now.
     pub hidden: BTreeSet<String>,
-    /// Made when the first file is met that is not recorded.
-    pub known: OnceLock<Mutex<Known>>,
+    /// Recorded files that were found again in another place.
+    pub found_again: Mutex<HashSet<u32>>,
     /// The directories that are watched.
     pub watched: Option<Arc<Watched>>,
 }
@@ -151,7 +137,7 @@ impl Job {
     /// Recorded directories in a listed one that are there no more.
     pub fn note_absent(&self, path: &str, listing: &Listing, seen: &mut Seen) {
         let prefix = if path.is_empty() { String::new() } else { format!("{path}/") };
-        for known in self.inventory.keys() {
+        for (known, _) in self.inventory.directories() {
             let Some(name) = known.strip_prefix(&prefix) else { continue };
             let here = !name.is_empty() && !name.contains('/');
             let among = |names: &[String]| names.binary_search_by(|n| n.as_str().cmp(name)).is_ok();
@@ -159,20 +145,6 @@ impl Job {
                 seen.absent.push(known.clone());
             }
         }
-    }
-
-    fn recorded_files(&self) -> Known {
-        let mut known = Known::default();
-        for (path, directory) in self.inventory.iter() {
-            for (name, file) in &directory.files {
-                let entry = (Arc::from(join(path, name)), file.serial);
-                let (size, age) = (file.size, file.modified_ms);
-                let by_name = known.by_name.entry((size, age, name.clone())).or_default();
-                by_name.push(entry.clone());
-                known.by_age.entry((size, age)).or_default().push(entry);
-            }
-        }
-        known
     }
 
     /// Looks at one file of a listed directory; `None` if it was written a moment ago and is to
@@ -187,7 +159,7 @@ impl Job {
         let Some(stat) = file.stat else {
             return Some(self.read(join(path, &file.name), &file.name, None, beside, around));
         };
-        let recorded = self.inventory.get(path).and_then(|d| d.files.get(&file.name));
+        let recorded = self.recorded(path, &file.name);
         let unchanged = recorded.filter(|known| {
             (known.size, known.modified_ms, known.reader) == (stat.size, stat.modified_ms, READER)
         });
@@ -208,7 +180,7 @@ impl Job {
     /// Whether the state of each file is asked for before it is opened: where nothing is recorded,
     /// all will be.
     pub fn asks_for_stats(&self) -> bool {
-        !self.first || self.inventory.values().any(|directory| !directory.files.is_empty())
+        !self.first || !self.inventory.is_bare()
     }
 
     /// Looks once more at a file that was just written: if it grew, it is still being written.
@@ -229,8 +201,11 @@ impl Job {
 
     /// The serial of a recorded file.
     pub fn serial_of(&self, path: &str) -> Option<u32> {
-        let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
-        self.inventory.get(around)?.files.get(name).map(|file| file.serial)
+        self.inventory.file(path).map(|file| file.serial)
+    }
+
+    fn recorded(&self, around: &str, name: &str) -> Option<&KnownFile> {
+        self.inventory.files(self.inventory.directory(around)?).get(name)
     }
 
     fn is_fresh(&self, modified_ms: i64) -> bool {
@@ -274,10 +249,10 @@ impl Job {
         }
         let (captions, art) = beside.of_file(name);
         let around = path.rsplit_once('/').map_or("", |(around, _)| around);
-        let recorded = self.inventory.get(around).and_then(|d| d.files.get(name));
+        let recorded = self.recorded(around, name);
         let names = || path.split('/').map(str::to_owned).collect::<Vec<_>>();
         if recorded.is_none()
-            && let Some((from, serial)) = stat.and_then(|stat| self.moved(name, stat))
+            && let Some((from, serial)) = stat.and_then(|stat| self.moved(&path, name, stat))
             && let Some(before) = self.catalogue.recorded(serial)
             && before.facts.reader == READER
         {
@@ -329,25 +304,23 @@ impl Job {
     }
 
     /// A recorded file of this size and age that is no longer where it was.
-    fn moved(&self, name: &str, stat: Stat) -> Option<(String, u32)> {
-        if self.inventory.is_empty() {
-            return None;
-        }
-        let known = self.known.get_or_init(|| Mutex::new(self.recorded_files()));
-        let mut known = known.lock().unwrap_or_else(PoisonError::into_inner);
-        let Known { by_name, by_age, taken } = &mut *known;
-        let (size, age) = (stat.size, stat.modified_ms);
-        let named = by_name.get(&(size, age, name.to_owned()));
-        let alike = [named, by_age.get(&(size, age))];
-        let gone = |(path, serial): &&Recorded| {
-            !taken.contains(serial)
-                && Extension::of(path) == Extension::of(name)
-                && !self.root.join(&**path).exists()
-        };
-        let mut found = alike.into_iter().flatten();
-        let (path, serial) = found.find_map(|alike| alike.iter().take(ALIKE).find(gone))?;
-        taken.insert(*serial);
-        Some((path.to_string(), *serial))
+    fn moved(&self, path: &str, name: &str, stat: Stat) -> Option<(String, u32)> {
+        // A move goes to another place on the same drive; another one may not even answer.
+        let link = self.link_above(path);
+        let mut alike = self.inventory.alike(name, stat.size, stat.modified_ms, ALIKE);
+        alike.find_map(|serial| {
+            let before = self.catalogue.path_below(serial)?;
+            let is_gone = Extension::of(&before) == Extension::of(name)
+                && self.link_above(&before) == link
+                && self.root.join(&before).symlink_metadata().is_err();
+            let mut again = self.found_again.lock().unwrap_or_else(PoisonError::into_inner);
+            (is_gone && again.insert(serial)).then_some((before, serial))
+        })
+    }
+
+    /// The link behind which a path lies.
+    fn link_above(&self, path: &str) -> Option<&String> {
+        self.links.keys().find(|link| is_below(path, link))
     }
 
     fn read_playlist(&self, path: String, extension: &str) -> Looked {
@@ -415,10 +388,11 @@ impl Job {
 
 /// Whether a path is one of some directories or below one.
 pub(super) fn is_below_any(path: &str, directories: &[String]) -> bool {
-    directories.iter().any(|around| {
-        path.strip_prefix(around.as_str())
-            .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-    })
+    directories.iter().any(|around| is_below(path, around))
+}
+
+fn is_below(path: &str, around: &str) -> bool {
+    path.strip_prefix(around).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
 }
 
 pub(super) fn join(path: &str, name: &str) -> String {

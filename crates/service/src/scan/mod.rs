@@ -13,10 +13,10 @@ mod writer;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use mostra_core::catalogue::{Change, Folder};
+use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_protocol::Moment;
 use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
 use tokio::sync::mpsc;
@@ -237,7 +237,7 @@ async fn scan(
     let catalogue = house.catalogue();
     let inventory = {
         let (catalogue, folder) = (catalogue.clone(), folder.serial);
-        let made = tokio::task::spawn_blocking(move || catalogue.inventory(folder));
+        let made = tokio::task::spawn_blocking(move || Inventory::of(catalogue, folder));
         Arc::new(made.await.map_err(|e| e.to_string())?)
     };
     let mut book = Book::new(folder, inventory.clone());
@@ -255,7 +255,7 @@ async fn scan(
         stations: house.settings().stations,
         links: known.links,
         hidden: known.hidden,
-        known: OnceLock::new(),
+        found_again: Mutex::default(),
         watched: house.scans.watched(folder),
     };
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));

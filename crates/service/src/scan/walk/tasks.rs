@@ -102,7 +102,7 @@ impl Walk {
                 telling.left(below, &Reason::Deep);
             } else if self.is_behind_a_link(&place.join(name)) {
                 telling.left(below, &Reason::Twice);
-            } else if deep || !job.inventory.contains_key(&below) {
+            } else if deep || job.inventory.directory(&below).is_none() {
                 self.give(&place.join(name), Task::List { path: below, deep: true });
             }
         }
@@ -143,7 +143,7 @@ impl Walk {
         let (real, metadata) = match found {
             Some(found) => found,
             None => {
-                if job.inventory.contains_key(&path) || job.serial_of(&path).is_some() {
+                if job.inventory.directory(&path).is_some() || job.serial_of(&path).is_some() {
                     telling.tell(Looked::Away(path.clone()));
                 }
                 let mut state = self.lock();
@@ -193,7 +193,8 @@ impl Walk {
         }
         if metadata.is_dir() {
             // A partial walk looks into what is new; watching tells of changes in the rest.
-            let deep = matches!(job.scope, Scope::Whole(_)) || !job.inventory.contains_key(&path);
+            let deep =
+                matches!(job.scope, Scope::Whole(_)) || job.inventory.directory(&path).is_none();
             if deep {
                 self.give(&real, Task::List { path, deep });
             }
