@@ -90,6 +90,40 @@ fn what_changes_shows_by_itself_and_ids_stay() {
 }
 
 #[test]
+fn a_directory_in_the_place_of_another_is_looked_through() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let folder = tempfile::tempdir().unwrap();
+        let aside = tempfile::tempdir_in(folder.path().parent().unwrap()).unwrap();
+        let fill = |top: &Path, picture: &str| {
+            fs::create_dir_all(top.join("Box/Inner")).unwrap();
+            let (from, to) = (media("Pictures/Storm/Storm 1.jpg"), format!("{picture}.jpg"));
+            fs::copy(from, top.join("Box/Inner").join(to)).unwrap();
+        };
+        fill(folder.path(), "before");
+        fill(aside.path(), "after");
+        publish(&house, folder.path());
+        assert_eq!(titles(&house), ["before"]);
+        // Both at once, so that there is nothing between to see.
+        fs::rename(folder.path().join("Box"), aside.path().join("Old")).unwrap();
+        fs::rename(aside.path().join("Box"), folder.path().join("Box")).unwrap();
+        await_titles(&house, &["after"]);
+        // It is watched as well, and all in it.
+        fs::rename(folder.path().join("Box/Inner/after.jpg"), aside.path().join("after.jpg"))
+            .unwrap();
+        await_titles(&house, &[]);
+        // The whole folder is another one.
+        let other = aside.path().join("Other");
+        fill(&other, "anew");
+        fs::rename(folder.path(), aside.path().join("Whole")).unwrap();
+        fs::rename(&other, folder.path()).unwrap();
+        await_titles(&house, &["anew"]);
+        fs::copy(media("Sound/Night log.mp3"), folder.path().join("Box/Inner/log.mp3")).unwrap();
+        await_titles(&house, &["Night log", "anew"]);
+    });
+}
+
+#[test]
 fn where_the_kernel_watches_no_more_the_folder_is_looked_through() {
     in_a_house(|mut house| {
         // Room for the folder itself and two of its five directories.

@@ -238,7 +238,7 @@ async fn rescan(
     let path = body.and_then(|body| body.into_inner().path).filter(|p| !p.is_empty());
     let scope = match path {
         None => Scope::Whole("asked"),
-        Some(path) => Scope::Places([below(&folder, &path)?].into()),
+        Some(path) => Scope::Places([(below(&folder, &path)?, true)].into()),
     };
     scan::start(&house.clone().into_inner(), &folder, scope);
     Ok(HttpResponse::Accepted().json(told(&house, &folder)))

@@ -30,13 +30,16 @@ use self::watched::Watched;
 use self::writer::Writer;
 use crate::house::{House, Topic};
 
+/// Directories by path below a folder, and whether all below them is looked at as well.
+pub type Places = BTreeMap<String, bool>;
+
 /// What a scan looks at.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Scope {
     /// All of a folder; why, in a word.
     Whole(&'static str),
     /// Some directories, by path below the folder, and what is new in them.
-    Places(BTreeSet<String>),
+    Places(Places),
 }
 
 impl Scope {
@@ -51,7 +54,9 @@ impl Scope {
         match (&mut *self, other) {
             (Scope::Whole(_), _) => {}
             (_, whole @ Scope::Whole(_)) => *self = whole,
-            (Scope::Places(places), Scope::Places(more)) => places.extend(more),
+            (Scope::Places(places), Scope::Places(more)) => {
+                more.into_iter().for_each(|(path, deep)| *places.entry(path).or_default() |= deep);
+            }
         }
     }
 }
@@ -261,7 +266,7 @@ async fn scan(
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
     let mut report = Report::default();
     let mut left: Vec<LeftOut> = Vec::new();
-    let mut growing: BTreeSet<String> = BTreeSet::new();
+    let mut growing = Places::new();
     let mut lists = Vec::new();
     let mut batch = Batch::default();
     let mut limit = FIRST_BATCH;
@@ -285,7 +290,7 @@ async fn scan(
                 Looked::Left(file) => left.push(file),
                 Looked::Same(serial) => book.see(serial),
                 Looked::Growing { path, serial } => {
-                    growing.insert(path.rsplit_once('/').map_or("", |(d, _)| d).to_owned());
+                    growing.insert(path.rsplit_once('/').map_or("", |(d, _)| d).to_owned(), false);
                     let reason = mostra_media::Reason::Growing.to_string();
                     serial.into_iter().for_each(|serial| book.see(serial));
                     left.push(LeftOut { path, reason });
@@ -414,7 +419,7 @@ async fn hide(house: &House, folder: &Folder, book: &Book, path: String) -> Resu
 }
 
 /// Looks again at directories in which something is still being written.
-fn come_back(house: &Arc<House>, folder: &Folder, places: BTreeSet<String>) {
+fn come_back(house: &Arc<House>, folder: &Folder, places: Places) {
     let (house, folder) = (house.clone(), folder.clone());
     tokio::spawn(async move {
         tokio::time::sleep(Duration::from_millis(700)).await;

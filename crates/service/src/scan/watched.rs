@@ -1,7 +1,7 @@
 //! Directories of which the kernel tells what changes in them. A walk has each one watched
 //! before it lists it, so that nothing changes unseen between the two.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::HashMap;
 use std::io;
 use std::os::fd::{AsFd as _, AsRawFd, RawFd};
 use std::path::{Path, PathBuf};
@@ -9,6 +9,8 @@ use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 
 use nix::errno::Errno;
 use nix::sys::inotify::{AddWatchFlags, InitFlags, Inotify, InotifyEvent, WatchDescriptor};
+
+use super::Places;
 
 /// Reading is no change; that a writer is done is.
 const CHANGES: AddWatchFlags = AddWatchFlags::IN_CREATE
@@ -36,8 +38,9 @@ pub struct Watched {
 /// What the kernel told.
 #[derive(Debug, Default)]
 pub(super) struct Heard {
-    /// Directories, by path below the folder, in which something changed.
-    pub places: BTreeSet<String>,
+    /// Directories in which something changed, with all below them where they have just come: one
+    /// may have taken the place of another.
+    pub places: Places,
     /// Whether more changed than could be told.
     pub lost: bool,
 }
@@ -122,15 +125,37 @@ impl Watched {
             return;
         }
         let Some(paths) = directories.get(&event.wd) else { return };
-        match &event.name {
-            // Hidden things are not published.
-            Some(name) if name.as_encoded_bytes().starts_with(b".") => {}
-            Some(_) => heard.places.extend(paths.iter().cloned()),
-            // Of the directory itself. Whether it is still there is seen from around it.
-            None => heard.places.extend(paths.iter().map(|path| around(path).to_owned())),
+        let mut put = |path: &str, deep| {
+            *heard.places.entry(path.to_owned()).or_default() |= deep;
+        };
+        let Some(name) = &event.name else {
+            // Of the directory itself: whether it is still there is seen from around it. Nothing
+            // is around the top, and whatever is there now is another one.
+            heard.lost |= paths.iter().any(String::is_empty) && event.mask.intersects(GOES);
+            paths.iter().for_each(|path| put(around(path), false));
+            return;
+        };
+        // Hidden things are not published.
+        let readable = name.to_string_lossy();
+        if readable.starts_with('.') {
+            return;
+        }
+        let comes = event.mask.contains(AddWatchFlags::IN_ISDIR) && event.mask.intersects(COMES);
+        for path in paths {
+            put(path, false);
+            if comes {
+                put(&super::look::join(path, &readable), true);
+            }
         }
     }
 }
+
+/// Something came into a directory.
+const COMES: AddWatchFlags = AddWatchFlags::IN_CREATE.union(AddWatchFlags::IN_MOVED_TO);
+/// A directory went itself.
+const GOES: AddWatchFlags = AddWatchFlags::IN_DELETE_SELF
+    .union(AddWatchFlags::IN_MOVE_SELF)
+    .union(AddWatchFlags::IN_UNMOUNT);
 
 /// The directory around one, by path below the folder; the folder's own top has none.
 fn around(path: &str) -> &str {
@@ -152,7 +177,8 @@ mod tests {
         let mut heard = Heard::default();
         while watched.read(&mut heard).is_ok() {}
         assert!(!heard.lost);
-        heard.places.into_iter().collect()
+        let told = |(path, deep): (String, bool)| path + if deep { "/*" } else { "" };
+        heard.places.into_iter().map(told).collect()
     }
 
     #[test]
@@ -186,13 +212,19 @@ mod tests {
         assert!(heard(&watched).is_empty());
         // A directory that moves is told of by its new name, once it was looked at there.
         fs::rename(root.join("a/b"), root.join("c")).unwrap();
-        assert_eq!(heard(&watched), ["", "a"]);
+        assert_eq!(heard(&watched), ["", "a", "c/*"]);
         watched.add("c");
         fs::remove_file(root.join("c/new.mp3")).unwrap();
         assert_eq!(heard(&watched), ["c"]);
         fs::remove_dir(root.join("c")).unwrap();
         assert_eq!(heard(&watched), [""]);
         assert_eq!(watched.lock().len(), 2);
+        // Another one comes in the place of one that was there.
+        fs::rename(root.join("a"), folder.path().with_extension("aside")).unwrap();
+        fs::create_dir(root.join("a")).unwrap();
+        assert_eq!(heard(&watched), ["", "a/*"]);
+        fs::rename(folder.path().with_extension("aside"), root.join("a")).unwrap();
+        assert_eq!(heard(&watched), ["", "a/*"]);
         // What is no directory, or not there, is nothing to watch.
         watched.add("a/.new.mp3");
         watched.add("nowhere");

@@ -15,7 +15,7 @@ use tokio::sync::mpsc;
 
 use self::tasks::Task;
 use super::Scope;
-use super::look::{FRESH, Job, Looked, Seen, left_out};
+use super::look::{FRESH, Job, Looked, Seen, is_below_any, left_out};
 
 /// What is told in one message.
 const MESSAGE: usize = 64;
@@ -120,7 +120,16 @@ impl Walk {
         let lists = match &job.scope {
             Scope::Whole(_) => vec![Task::List { path: String::new(), deep: true }],
             Scope::Places(places) => {
-                places.iter().map(|p| Task::List { path: p.clone(), deep: false }).collect()
+                let deep: Vec<String> = places
+                    .iter()
+                    .filter(|(_, deep)| **deep)
+                    .map(|(path, _)| path.clone())
+                    .collect();
+                // Each is listed once, and what lies below a deep one is listed with that.
+                let alone =
+                    |path: &str| !is_below_any(path.rsplit_once('/').map_or("", |p| p.0), &deep);
+                let alone = places.iter().filter(|(path, _)| path.is_empty() || alone(path));
+                alone.map(|(path, deep)| Task::List { path: path.clone(), deep: *deep }).collect()
             }
         };
         let walk = Arc::new(Walk {

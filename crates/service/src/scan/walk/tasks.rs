@@ -106,7 +106,7 @@ impl Walk {
                 self.give(&place.join(name), Task::List { path: below, deep: true });
             }
         }
-        if !deep {
+        if matches!(job.scope, Scope::Places(_)) && job.inventory.directory(&path).is_some() {
             job.note_absent(&path, &listing, &mut self.lock().seen);
         }
         let beside = Arc::new(Beside::of(&listing));
