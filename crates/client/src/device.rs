@@ -165,7 +165,7 @@ fn show_traits(device: &Device) -> String {
         let by = if device.traits_set.contains_key(name) { "set by you" } else { "by a rule" };
         // A table of ids is long; how many there are says enough here.
         let value = match value {
-            serde_json::Value::Object(map) if map.len() > 3 => format!("{} entries", map.len()),
+            serde_json::Value::Object(map) if map.len() > 4 => format!("{} entries", map.len()),
             serde_json::Value::String(text) => text.clone(),
             other => other.to_string(),
         };

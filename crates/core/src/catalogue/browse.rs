@@ -364,18 +364,10 @@ impl Catalogue {
         let seen = self.seen(pass);
         let entry = self.entry(&seen, Place::parse(id, &self.epoch)?)?;
         let Entry::Item { serial, .. } = entry else { return None };
-        let record = self.record(serial)?;
-        let mut names = vec![record.tail()?.name];
-        let mut at = self.directories.get(record.directory())?;
-        while let Some(parent) = at.parent {
-            names.push(self.names.text(at.name));
-            at = self.directories.get(parent)?;
-        }
-        let root = self.folder(at.folder)?.root.clone();
-        names.push(root.trim_end_matches('/'));
-        names.reverse();
-        let path = names.join("/");
-        let links = self.links.get(&at.folder).cloned().unwrap_or_default();
+        let folder = self.directories.get(self.record(serial)?.directory())?.folder;
+        let root = self.folder(folder)?.root.clone();
+        let path = format!("{}/{}", root.trim_end_matches('/'), self.path_below(serial)?);
+        let links = self.links.get(&folder).cloned().unwrap_or_default();
         Some(Located { root, path, links })
     }
 

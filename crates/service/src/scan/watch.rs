@@ -191,8 +191,11 @@ async fn hear(ears: &AsyncFd<Arc<Watched>>, heard: &mut Heard) {
     loop {
         // Without the runtime there is nothing to wait for any more.
         let Ok(mut ready) = ears.readable().await else { return std::future::pending().await };
-        if ready.try_io(|ears| ears.get_ref().read(heard)).is_ok_and(|read| read.is_ok()) {
-            return;
+        match ready.try_io(|ears| ears.get_ref().read(heard)) {
+            Ok(Ok(())) => return,
+            // It cannot be read now; it is no use to ask at once.
+            Ok(Err(_)) => tokio::time::sleep(AWAY).await,
+            Err(_nothing_yet) => {}
         }
     }
 }
