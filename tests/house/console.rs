@@ -186,6 +186,24 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
                     assert!(wide <= width, "{path} is {wide} px wide at {width}");
                 }
             }
+            // One sub-folder is scanned again, and left out.
+            browser.size(1280, 800).await;
+            house.mostra(&["folder", "remove", "Sound", "--yes"]);
+            house.mostra(&["folder", "remove", "Pictures", "--yes"]);
+            browser.go("/folders").await;
+            browser.press("Show what can be done with sub-folders").await;
+            browser.fill("A sub-folder", "Nowhere").await;
+            browser.press("Scan it again").await;
+            browser.sees("There is no such sub-folder").await;
+            browser.fill("A sub-folder", "Fog signal").await;
+            browser.press("Scan it again").await;
+            browser.press("Show what the last scans found").await;
+            browser.sees("asked for").await;
+            browser.fill("A sub-folder", "Fog signal").await;
+            browser.press("Leave it out").await;
+            browser.sees("Fog signal is left out").await;
+            browser.press("Take it in again").await;
+            browser.sees("Video 5").await;
             // By keyboard alone: to the Admit button of the waiting device, and press it.
             browser.size(1280, 800).await;
             browser.go("/").await;

@@ -5,7 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use mostra_tests::{House, in_a_house, media, top, until};
+use mostra_tests::{House, Running, in_a_house, media, top, until};
 use serde_json::Value;
 
 fn titles(house: &House) -> Vec<String> {
@@ -123,18 +123,52 @@ fn a_directory_in_the_place_of_another_is_looked_through() {
     });
 }
 
+/// Starts a service for which the kernel watches no more than three directories.
+fn begin_with_few_watches(house: &mut House, poll_seconds: &str) -> Running {
+    let few = "echo 3 >/proc/sys/user/max_inotify_watches && exec \"$@\"";
+    let under = ["unshare", "--user", "--map-root-user", "sh", "-c", few, "sh"];
+    house.under = under.map(String::from).to_vec();
+    house.begin_with(&["--poll-seconds", poll_seconds])
+}
+
+#[test]
+fn a_sub_folder_is_scanned_when_somebody_asks() {
+    in_a_house(|mut house| {
+        let folder = tempfile::tempdir().unwrap();
+        for n in 1..=5 {
+            fs::create_dir_all(folder.path().join(format!("Box {n}/Inner"))).unwrap();
+        }
+        let _service = begin_with_few_watches(&mut house, "3600");
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+        for n in 1..=5 {
+            let there = folder.path().join(format!("Box {n}/Inner/{n}.mp3"));
+            fs::copy(media("Sound/Night log.mp3"), there).unwrap();
+        }
+        let wrong = house.mostra_fails(&["folder", "rescan", "Sandbox", "--path", "Box 6"]);
+        assert!(wrong.contains("no such sub-folder"), "{wrong}");
+        // Of ten directories at least seven are not watched.
+        for n in 1..=5 {
+            house.mostra(&["folder", "rescan", "Sandbox", "--path", &format!("Box {n}")]);
+        }
+        until(10, "all five", || (house.api("GET", "/status")["items"] == 5).then_some(()));
+        let reports = house.json(&["folder", "scans", "Sandbox"])["reports"].clone();
+        let asked = reports.as_array().unwrap().iter().filter(|report| report["why"] == "asked");
+        assert_eq!(asked.count(), 5);
+        // One that went is looked for as well.
+        fs::remove_dir_all(folder.path().join("Box 5")).unwrap();
+        house.mostra(&["folder", "rescan", "Sandbox", "--path", "Box 5"]);
+        until(10, "the fifth to go", || (house.api("GET", "/status")["items"] == 4).then_some(()));
+    });
+}
+
 #[test]
 fn where_the_kernel_watches_no_more_the_folder_is_looked_through() {
     in_a_house(|mut house| {
-        // Room for the folder itself and two of its five directories.
-        let few = "echo 3 >/proc/sys/user/max_inotify_watches && exec \"$@\"";
-        let under = ["unshare", "--user", "--map-root-user", "sh", "-c", few, "sh"];
-        house.under = under.map(String::from).to_vec();
         let folder = tempfile::tempdir().unwrap();
         for n in 1..=5 {
             fs::create_dir(folder.path().join(format!("Box {n}"))).unwrap();
         }
-        let _service = house.begin_with(&["--poll-seconds", "1"]);
+        let _service = begin_with_few_watches(&mut house, "1");
         house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
         until(30, "the folder to be looked through", || {
             let next = house.json(&["folder", "list"])[0]["next_scan"].clone();

@@ -89,7 +89,7 @@ function FolderCard({ folder }: { folder: Folder }) {
       {folder.scan && <Progress scan={folder.scan} />}
       <LeftOut folder={folder} />
       <Scans folder={folder} />
-      <Excluded folder={folder} />
+      <SubFolders folder={folder} />
       <Trouble problem={rescan.error ?? stop.error} />
       <Remove folder={folder} open={removing} onClose={() => setRemoving(false)} />
     </Card>
@@ -213,21 +213,24 @@ function ScanList({ folder }: { folder: number }) {
   );
 }
 
-function Excluded({ folder }: { folder: Folder }) {
+function SubFolders({ folder }: { folder: Folder }) {
   const [path, setPath] = useState("");
   const change = useChange((paths: string[]) => call("PUT", `/folders/${folder.id}/excluded`, { paths }), ["folders", "catalogue"]);
+  const scan = useChange((place: string) => call("POST", `/folders/${folder.id}/rescan`, { path: place }), ["folders"]);
+  const given = path.trim();
+  const done = { onSuccess: () => setPath("") };
   return (
     <Disclosure as="div" className="mt-1">
       {({ open }) => (
         <>
           <DisclosureButton className="min-h-11 text-accent underline">
-            {open ? "Hide" : "Show"} sub-folders left out on purpose{folder.excluded.length > 0 && ` (${folder.excluded.length})`}
+            {open ? "Hide" : "Show"} what can be done with sub-folders{folder.excluded.length > 0 && ` (${folder.excluded.length} left out)`}
           </DisclosureButton>
           <DisclosurePanel className="space-y-2">
             <ul>
               {folder.excluded.map((out) => (
                 <li key={out} className="flex flex-wrap items-center gap-3">
-                  <span className="break-all">{out}</span>
+                  <span className="break-all">{out} is left out</span>
                   <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>Take it in again</Button>
                 </li>
               ))}
@@ -236,15 +239,18 @@ function Excluded({ folder }: { folder: Folder }) {
               className="flex flex-wrap items-end gap-3"
               onSubmit={(event) => {
                 event.preventDefault();
-                if (path.trim()) change.mutate([...folder.excluded, path.trim()], { onSuccess: () => setPath("") });
+                if (given) scan.mutate(given, done);
               }}
             >
-              <Field label="A sub-folder to leave out" hint="Its path below the folder, such as Samples" value={path} onChange={(event) => setPath(event.target.value)} />
-              <Button type="submit" disabled={change.isPending}>
+              <Field label="A sub-folder" hint="Its path below the folder, such as Films/Old" value={path} onChange={(event) => setPath(event.target.value)} />
+              <Button type="submit" disabled={scan.isPending || !given}>
+                Scan it again
+              </Button>
+              <Button type="button" onClick={() => change.mutate([...folder.excluded, given], done)} disabled={change.isPending || !given}>
                 Leave it out
               </Button>
             </form>
-            <Trouble problem={change.error} />
+            <Trouble problem={scan.error ?? change.error} />
           </DisclosurePanel>
         </>
       )}

@@ -1,6 +1,7 @@
 //! Publishing folders.
 
 use std::path::{Component, Path, PathBuf};
+use std::time::Duration;
 
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, web};
@@ -8,7 +9,7 @@ use mostra_api::{
     Excluded, Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Places, Rescan,
     Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
-use mostra_core::catalogue::{Change, Folder};
+use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::facts::Format;
 use mostra_core::{Kind, Kinds};
 use mostra_store::Counter;
@@ -238,10 +239,30 @@ async fn rescan(
     let path = body.and_then(|body| body.into_inner().path).filter(|p| !p.is_empty());
     let scope = match path {
         None => Scope::Whole("asked"),
-        Some(path) => Scope::Places([(below(&folder, &path)?, true)].into()),
+        Some(path) => {
+            let path = below(&folder, &path)?;
+            if !is_directory(&house, &folder, &path).await {
+                return Err(Failure::invalid("There is no such sub-folder")
+                    .why(format!("{path:?} is no directory in {}.", folder.root))
+                    .next("Its path starts below the folder, as Films/Old."));
+            }
+            Scope::Places { places: [(path, true)].into(), asked: true }
+        }
     };
     scan::start(&house.clone().into_inner(), &folder, scope);
     Ok(HttpResponse::Accepted().json(told(&house, &folder)))
+}
+
+/// Whether something is a directory, on disk or in the records: one that went is to be looked
+/// for as well.
+async fn is_directory(house: &House, folder: &Folder, path: &str) -> bool {
+    let (catalogue, serial, path) = (house.catalogue(), folder.serial, path.to_owned());
+    let place = Path::new(&folder.root).join(&path);
+    let looked = tokio::task::spawn_blocking(move || {
+        Inventory::of(catalogue, serial).directory(&path).is_some() || place.is_dir()
+    });
+    // A drive that hangs may hold it for ever; the scan says so.
+    tokio::time::timeout(Duration::from_secs(4), looked).await.is_ok_and(|is| is.unwrap_or(false))
 }
 
 /// A directory's path below a folder, from that or from an absolute one.

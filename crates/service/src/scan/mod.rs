@@ -38,24 +38,40 @@ pub type Places = BTreeMap<String, bool>;
 pub enum Scope {
     /// All of a folder; why, in a word.
     Whole(&'static str),
-    /// Some directories, by path below the folder, and what is new in them.
-    Places(Places),
+    /// Some directories, and what is new in them.
+    Places {
+        /// Which.
+        places: Places,
+        /// Whether a person asked, and wants to see it.
+        asked: bool,
+    },
 }
 
 impl Scope {
+    /// Some directories in which something changed.
+    pub fn changed(places: Places) -> Scope {
+        Scope::Places { places, asked: false }
+    }
+
     fn why(&self) -> &'static str {
         match self {
             Scope::Whole(why) => why,
-            Scope::Places(_) => "change",
+            Scope::Places { asked: true, .. } => "asked",
+            Scope::Places { asked: false, .. } => "change",
         }
+    }
+
+    fn is_whole(&self) -> bool {
+        matches!(self, Scope::Whole(_))
     }
 
     fn join(&mut self, other: Scope) {
         match (&mut *self, other) {
             (Scope::Whole(_), _) => {}
             (_, whole @ Scope::Whole(_)) => *self = whole,
-            (Scope::Places(places), Scope::Places(more)) => {
+            (Scope::Places { places, asked }, Scope::Places { places: more, asked: also }) => {
                 more.into_iter().for_each(|(path, deep)| *places.entry(path).or_default() |= deep);
+                *asked |= also;
             }
         }
     }
@@ -152,7 +168,7 @@ impl ScanBoard {
 
 /// Starts a folder's scan in the background; if one runs, another follows it.
 pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
-    let small = matches!(scope, Scope::Places(_));
+    let (whole, small) = (scope.is_whole(), scope.why() == "change");
     let progress = Arc::new(Progress::start(small));
     {
         let mut board = house.scans.lock();
@@ -165,7 +181,7 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
             return;
         }
         known.running = Some(progress.clone());
-        if !small {
+        if whole {
             known.problem = None;
         }
     }
@@ -174,7 +190,7 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
     }
     let (house, folder) = (house.clone(), folder.clone());
     tokio::spawn(async move {
-        let busy = (!small).then(crate::memory::Busy::begin);
+        let busy = whole.then(crate::memory::Busy::begin);
         let outcome = scan(&house, &folder, scope, &progress).await;
         drop(busy);
         // Whatever still walks for it may stop.
@@ -184,16 +200,19 @@ pub fn start(house: &Arc<House>, folder: &Folder, scope: Scope) {
             // Removed meanwhile: nothing to note.
             let Some(known) = board.get_mut(&folder.serial) else { return };
             known.running = None;
-            if outcome.is_err() && !small {
+            if outcome.is_err() && whole {
                 watch_all(known);
             }
             match outcome {
                 Ok(left_out) => {
-                    if !small {
+                    if whole {
                         known.scanned = Some(house.clock.now());
                     }
                     known.left_out = left_out;
-                    known.problem = None;
+                    // What was stopped is not done because a part of it is.
+                    if whole || known.problem.as_deref() != Some(STOPPED) {
+                        known.problem = None;
+                    }
                 }
                 Err(problem) => {
                     tracing::warn!("the scan of {:?} ended early: {problem}", folder.label);
@@ -247,7 +266,7 @@ async fn scan(
     };
     let mut book = Book::new(folder, inventory.clone());
     let (sender, mut receiver) = mpsc::channel::<Vec<Looked>>(32);
-    let (why, whole) = (scope.why(), matches!(scope, Scope::Whole(_)));
+    let (why, whole) = (scope.why(), scope.is_whole());
     let job = Job {
         root: root.clone(),
         kinds: folder.kinds,
@@ -424,7 +443,7 @@ fn come_back(house: &Arc<House>, folder: &Folder, places: Places) {
     tokio::spawn(async move {
         tokio::time::sleep(Duration::from_millis(700)).await;
         if house.catalogue().folders().iter().any(|f| f.serial == folder.serial) {
-            start(&house, &folder, Scope::Places(places));
+            start(&house, &folder, Scope::changed(places));
         }
     });
 }

@@ -97,7 +97,7 @@ async fn watch(house: Arc<House>, folder: Folder) {
                     if heard.lost {
                         start(&house, &folder, Scope::Whole("many"));
                     } else if !heard.places.is_empty() {
-                        start(&house, &folder, Scope::Places(heard.places));
+                        start(&house, &folder, Scope::changed(heard.places));
                     }
                 }
                 () = tokio::time::sleep_until(next_poll),

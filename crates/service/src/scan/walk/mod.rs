@@ -113,13 +113,13 @@ impl Walk {
     pub fn run(job: Job, sender: mpsc::Sender<Vec<Looked>>) -> Option<Seen> {
         let mounts = Mounts::read();
         let real_root = std::fs::canonicalize(&job.root).unwrap_or_else(|_| job.root.clone());
-        let partial = matches!(job.scope, Scope::Places(_));
+        let partial = !job.scope.is_whole();
         // A whole walk finds all links anew.
         let mut links = if partial { job.links.clone() } else { BTreeMap::new() };
         links.retain(|path, _| std::fs::symlink_metadata(job.root.join(path)).is_ok());
         let lists = match &job.scope {
             Scope::Whole(_) => vec![Task::List { path: String::new(), deep: true }],
-            Scope::Places(places) => {
+            Scope::Places { places, .. } => {
                 let deep: Vec<String> = places
                     .iter()
                     .filter(|(_, deep)| **deep)

@@ -7,7 +7,6 @@ use std::sync::atomic::Ordering;
 use mostra_media::walk::{DEPTH, Listed, Listing, Stat, list};
 use mostra_media::{Reason, unreadable};
 
-use super::super::Scope;
 use super::super::beside::Beside;
 use super::super::look::{Looked, join};
 use super::{Telling, Walk};
@@ -106,7 +105,7 @@ impl Walk {
                 self.give(&place.join(name), Task::List { path: below, deep: true });
             }
         }
-        if matches!(job.scope, Scope::Places(_)) && job.inventory.directory(&path).is_some() {
+        if !job.scope.is_whole() && job.inventory.directory(&path).is_some() {
             job.note_absent(&path, &listing, &mut self.lock().seen);
         }
         let beside = Arc::new(Beside::of(&listing));
@@ -193,8 +192,7 @@ impl Walk {
         }
         if metadata.is_dir() {
             // A partial walk looks into what is new; watching tells of changes in the rest.
-            let deep =
-                matches!(job.scope, Scope::Whole(_)) || job.inventory.directory(&path).is_none();
+            let deep = job.scope.is_whole() || job.inventory.directory(&path).is_none();
             if deep {
                 self.give(&real, Task::List { path, deep });
             }
