@@ -4,11 +4,8 @@
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
 
-use rayon::iter::{IntoParallelRefIterator as _, ParallelIterator as _};
-use rayon::slice::ParallelSliceMut as _;
-
 use super::record::Record;
-use super::{Catalogue, File, Playlist, cells};
+use super::{Catalogue, File, Playlist};
 use crate::facts::Caption;
 use crate::shards::{mix, mix_text};
 
@@ -111,7 +108,7 @@ impl Inventory {
         modified_ms: i64,
         most: usize,
     ) -> impl Iterator<Item = u32> {
-        let states = self.states.get_or_init(|| self.catalogue.states(self.folder));
+        let states = self.states.get_or_init(|| self.all_states());
         let (state, name) = (state(size, modified_ms), hash(name));
         let from = |first: (u64, u32)| {
             let at = states.partition_point(|(state, name, _)| (*state, *name) < first);
@@ -127,6 +124,21 @@ impl Inventory {
     }
 }
 
+impl Inventory {
+    fn all_states(&self) -> Vec<State> {
+        let catalogue = &self.catalogue;
+        let files = self.directories.values().flat_map(|d| catalogue.serials_in(d.serial));
+        let states = files.filter_map(|serial| {
+            let tail = catalogue.record(serial)?.tail()?;
+            Some((state(tail.size, tail.modified_ms), hash(tail.name), serial))
+        });
+        // By one thread: whoever browses meanwhile needs the others.
+        let mut states: Vec<State> = states.collect();
+        states.sort_unstable();
+        states
+    }
+}
+
 /// Size and age in one number, a number for the name, and the serial.
 type State = (u64, u32, u32);
 
@@ -139,10 +151,13 @@ fn hash(name: &str) -> u32 {
 }
 
 impl Catalogue {
-    fn known_in(&self, directory: u32) -> HashMap<String, KnownFile> {
+    fn serials_in(&self, directory: u32) -> impl Iterator<Item = u32> + '_ {
         let shelf = self.shelf_of(super::NodeId::directory(directory));
-        let files = shelf.iter().flat_map(|(_, shelf)| shelf.items.iter());
-        let known = files.filter_map(|serial| {
+        shelf.into_iter().flat_map(|(_, shelf)| shelf.items.iter())
+    }
+
+    fn known_in(&self, directory: u32) -> HashMap<String, KnownFile> {
+        let known = self.serials_in(directory).filter_map(|serial| {
             let tail = self.record(serial)?.tail()?;
             let file = KnownFile {
                 serial,
@@ -155,20 +170,6 @@ impl Catalogue {
             Some((tail.name.to_owned(), file))
         });
         known.collect()
-    }
-
-    /// The state of each file of a folder with its serial, in order.
-    fn states(&self, folder: u32) -> Vec<State> {
-        let Some(slot) = self.slots.iter().position(|s| *s == Some(folder)) else { return vec![] };
-        let all: Vec<u32> = self.files.numbers().collect();
-        let states = all.par_iter().filter_map(|serial| {
-            let record = self.record(*serial).filter(|r| cells::slot_of(r.cell()) == slot)?;
-            let tail = record.tail()?;
-            Some((state(tail.size, tail.modified_ms), hash(tail.name), *serial))
-        });
-        let mut states: Vec<State> = states.collect();
-        states.par_sort_unstable();
-        states
     }
 
     /// A file's path below its folder.
