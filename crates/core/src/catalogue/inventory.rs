@@ -122,9 +122,7 @@ impl Inventory {
             tail.is_some_and(|tail| (tail.size, tail.modified_ms) == (size, modified_ms))
         })
     }
-}
 
-impl Inventory {
     fn all_states(&self) -> Vec<State> {
         let catalogue = &self.catalogue;
         let files = self.directories.values().flat_map(|d| catalogue.serials_in(d.serial));

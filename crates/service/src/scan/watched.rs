@@ -62,21 +62,22 @@ impl Watched {
 
     /// Watches a directory at a path below the folder. One that is watched stays so.
     pub fn add(&self, path: &str) {
-        // Held over the call: what is told of it must find it.
-        let mut directories = self.lock();
+        // Not locked meanwhile, as a drive that hangs may never answer. What is told of the directory
+        // before it is noted here came before the walk lists it.
         match self.inotify.add_watch(&self.root.join(path), CHANGES) {
             Ok(number) => {
-                let paths = directories.entry(number).or_default();
+                let mut paths = self.lock().get(&number).cloned().unwrap_or_default();
                 if !paths.iter().any(|known| known == path) {
                     // It may have been moved here.
                     paths.retain(|known| self.root.join(known).symlink_metadata().is_ok());
                     paths.push(path.to_owned());
+                    self.lock().insert(number, paths);
                 }
             }
-            Err(Errno::ENOSPC) => self.is_deaf(
+            Err(Errno::ENOSPC) => self.set_deaf(
                 "the kernel watches no more directories (fs.inotify.max_user_watches)".into(),
             ),
-            Err(Errno::ENOMEM) => self.is_deaf("there is no memory left to watch more".into()),
+            Err(Errno::ENOMEM) => self.set_deaf("there is no memory left to watch more".into()),
             // Gone, or not to be read: listing it says so.
             Err(_) => {}
         }
@@ -96,7 +97,7 @@ impl Watched {
     }
 
     /// Notes that not all changes will be told, and why.
-    pub fn is_deaf(&self, why: String) {
+    pub fn set_deaf(&self, why: String) {
         // The first reason does.
         let _ = self.deaf.set(why);
     }

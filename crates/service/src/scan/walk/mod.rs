@@ -300,7 +300,7 @@ impl Walk {
         let Some(watched) = &self.job.watched else { return };
         let top = self.lock().lanes[lane].top.clone();
         if let Some(kind) = super::watch::remote(&top) {
-            watched.is_deaf(format!("{kind} tells of no changes made elsewhere"));
+            watched.set_deaf(format!("{kind} tells of no changes made elsewhere"));
         }
     }
 
