@@ -259,10 +259,11 @@ async fn is_directory(house: &House, folder: &Folder, path: &str) -> bool {
     let (catalogue, serial, path) = (house.catalogue(), folder.serial, path.to_owned());
     let place = Path::new(&folder.root).join(&path);
     let looked = tokio::task::spawn_blocking(move || {
-        Inventory::of(catalogue, serial).directory(&path).is_some() || place.is_dir()
+        let recorded = Inventory::of(catalogue, serial).directory(&path).is_some();
+        // A drive that hangs holds one thread, however often it is asked.
+        recorded || scan::answers(place.clone(), Duration::from_secs(4)) && place.is_dir()
     });
-    // A drive that hangs may hold it for ever; the scan says so.
-    tokio::time::timeout(Duration::from_secs(4), looked).await.is_ok_and(|is| is.unwrap_or(false))
+    looked.await.unwrap_or(false)
 }
 
 /// A directory's path below a folder, from that or from an absolute one.

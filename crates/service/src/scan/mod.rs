@@ -23,6 +23,7 @@ use tokio::sync::mpsc;
 
 use self::book::Book;
 use self::look::{Job, Looked, Station};
+pub use self::presence::answers;
 use self::presence::{SILENT, away, present};
 pub use self::progress::Progress;
 use self::walk::Walk;

@@ -16,7 +16,7 @@ pub(super) const SILENT: &str = "the drive or network share does not answer";
 
 /// Whether a place answers within a time. A drive that hangs holds one thread, however often
 /// it is asked.
-pub(super) fn answers(place: PathBuf, within: Duration) -> bool {
+pub fn answers(place: PathBuf, within: Duration) -> bool {
     static ASKED: LazyLock<Mutex<HashSet<PathBuf>>> = LazyLock::new(Mutex::default);
     let asked = || ASKED.lock().unwrap_or_else(PoisonError::into_inner);
     let deadline = Instant::now() + within;
