@@ -33,7 +33,7 @@ fmt:
 bench:
 	@scripts/install-packages bench
 	@scripts/build release
-	@target/release/mostra-benches
+	@target/release/mostra-benches; code=$$?; scripts/postgres stop target/test-house; exit $$code
 
 # Each parser of foreign bytes for a minute (FUZZ_SECONDS), guided by coverage.
 fuzz:
@@ -43,7 +43,7 @@ fuzz:
 soak:
 	@scripts/install-packages
 	@scripts/build release
-	@target/release/mostra-benches soak
+	@target/release/mostra-benches soak; code=$$?; scripts/postgres stop target/test-house; exit $$code
 
 screenshots:
 	@scripts/install-packages pictures

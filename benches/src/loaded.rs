@@ -3,12 +3,12 @@
 use std::collections::VecDeque;
 use std::fmt::Write as _;
 use std::io::Write as _;
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant, SystemTime};
 
 use mostra_core::catalogue::Change;
-use mostra_tests::{House, raw, top, until};
+use mostra_tests::{House, psql, query, raw, top, until};
 
 use crate::million::{FOLDERS, ITEMS, file, places};
 
@@ -159,10 +159,7 @@ fn update_id(device: &str) -> u32 {
 /// What the other measurements published goes, and leaves nothing behind that PostgreSQL would
 /// clear up while we measure.
 fn clear(house: &House) {
-    let done = Command::new("psql")
-        .args([&house.database_url, "-qc", "truncate file, folder cascade;"])
-        .status();
-    assert!(done.expect("psql runs").success());
+    query(&house.database_url, "truncate file, folder cascade;");
 }
 
 /// Records a million files as a scan would have.
@@ -189,8 +186,8 @@ fn fill(house: &House) {
         };
     }
     sql += "insert into counter values ('serial', 3000000), ('folder', 100) on conflict (name) do update set value = excluded.value;\ncommit;\n";
-    let mut psql = Command::new("psql")
-        .args([&house.database_url, "-qv", "ON_ERROR_STOP=1", "-f", "-"])
+    let mut psql = psql(&house.database_url)
+        .args(["-qv", "ON_ERROR_STOP=1", "-f", "-"])
         .stdin(Stdio::piped())
         .spawn()
         .expect("psql runs");

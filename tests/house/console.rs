@@ -4,7 +4,7 @@ use std::os::unix::fs::PermissionsExt;
 
 use mostra_tests::browser::Browser;
 use mostra_tests::raw::exchange;
-use mostra_tests::{PASSWORD, in_a_house, raw};
+use mostra_tests::{PASSWORD, in_a_house, query, raw};
 
 const CONSOLE: &str = "127.0.0.1:7641";
 
@@ -78,11 +78,8 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
         assert!(page.field("content-security-policy").unwrap().contains("default-src 'self'"));
         assert_eq!(page.field("x-content-type-options"), Some("nosniff"));
         assert_eq!(page.field("x-frame-options"), Some("DENY"));
-        let stored = std::process::Command::new("psql")
-            .args([&house.database_url, "-Atc", "select password_hash from account"])
-            .output()
-            .unwrap();
-        assert!(String::from_utf8_lossy(&stored.stdout).starts_with("$argon2id$"));
+        let stored = query(&house.database_url, "select password_hash from account");
+        assert!(stored.starts_with("$argon2id$"));
     });
 }
 

@@ -15,6 +15,8 @@ mod hardware;
 mod interfaces;
 mod letter;
 mod living;
+mod mounts;
+mod postgres;
 mod proof;
 mod recovery;
 mod resume;

@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 
 use mostra_tests::raw::{self, browse, media_path};
-use mostra_tests::{House, SERVER, in_a_house, until};
+use mostra_tests::{House, SERVER, in_a_house, query, until};
 
 const DEVICE: &str = "127.0.0.41";
 /// The last device of a test: once its proof shows, earlier sightings have been dealt with.
@@ -128,10 +128,8 @@ fn playing_and_skipping_confirm_with_item_and_bytes() {
         assert!(started["at_ms"].as_u64().unwrap() > 1_700_000_000_000);
         // Kept over a kill, once it is in the records.
         until(30, "the proof to be saved", || {
-            let query = std::process::Command::new("psql")
-                .args([&house.database_url, "-Atc", "select count(*) from proof"])
-                .output();
-            (query.unwrap().stdout == b"6\n").then_some(())
+            let proofs = query(&house.database_url, "select count(*) from proof");
+            (proofs == "6").then_some(())
         });
         service.kill();
         let _service = house.start();

@@ -1,17 +1,15 @@
 //! After `kill -9` of service and PostgreSQL, nothing confirmed is lost.
 
 use mostra_tests::raw::{ask, browse};
-use mostra_tests::{House, in_a_house, start_postgres, top, until};
-use std::process::Command;
+use mostra_tests::{Cluster, House, in_a_house, until};
 
 const DEVICE: &str = "127.0.0.61";
 
 #[test]
 fn nothing_confirmed_is_lost_by_kill_9() {
     // A cluster of this test's own, since it is killed.
-    let cluster = tempfile::tempdir().unwrap();
-    let directory = cluster.path().to_owned();
-    let url = start_postgres(&directory);
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
     in_a_house(move |house| {
         let house = House { database_url: url, ..house };
         let mut service = house.begin();
@@ -27,11 +25,9 @@ fn nothing_confirmed_is_lost_by_kill_9() {
         house.mostra(&["device", "refuse", "Den console"]);
 
         service.kill();
-        let killed =
-            Command::new("pkill").args(["-9", "-f", directory.to_str().unwrap()]).status().unwrap();
-        assert!(killed.success());
+        cluster.kill();
         // The next start needs no hand: the same command as ever.
-        assert_eq!(start_postgres(&directory), house.database_url);
+        assert_eq!(cluster.start(true), house.database_url);
         let _service = house.start();
         assert_eq!(house.mostra(&["house", "name"]).trim(), "Pellworth Light");
         let device = house.device(DEVICE).unwrap();
@@ -47,12 +43,6 @@ fn nothing_confirmed_is_lost_by_kill_9() {
         assert_eq!(house.json(&["catalogue", "list", "video-all"])["objects"], ids);
         assert!(update_id() > id, "update ids never go back");
     });
-    let stopped = Command::new(top().join("scripts/postgres"))
-        .arg("stop")
-        .arg(cluster.path())
-        .status()
-        .unwrap();
-    assert!(stopped.success());
 }
 
 fn update_id() -> u32 {
@@ -62,9 +52,8 @@ fn update_id() -> u32 {
 
 #[test]
 fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
-    let cluster = tempfile::tempdir().unwrap();
-    let directory = cluster.path().to_owned();
-    let url = start_postgres(&directory);
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
     in_a_house(move |house| {
         let house = House { database_url: url, ..house };
         let _service = house.begin();
@@ -72,27 +61,19 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
         ask(DEVICE, "GET", "/about/device.xml", "");
         until(30, "the device", || house.device(DEVICE));
         house.admit(DEVICE);
-        let stop = || {
-            Command::new(top().join("scripts/postgres"))
-                .arg("stop")
-                .arg(&directory)
-                .status()
-                .unwrap()
-        };
-        assert!(stop().success());
+        cluster.stop();
         assert!(browse(DEVICE, "video-all").text().contains("<TotalMatches>5<"));
         let said = house.mostra_fails(&["house", "name", "Elsewhere"]);
         assert!(said.contains("Not saved") && said.contains("PostgreSQL"), "{said}");
         // A refusal is in force at once, saved or not.
         assert!(house.mostra_fails(&["device", "refuse", DEVICE]).contains("in force"));
         assert!(browse(DEVICE, "0").text().contains("<TotalMatches>0<"));
-        start_postgres(&directory);
+        cluster.start(true);
         until(30, "saving to work again", || {
             house.client(&["house", "name", "Elsewhere"]).status.success().then_some(())
         });
         until(30, "the banner to go", || {
             (house.json(&["status"])["records"] == true).then_some(())
         });
-        assert!(stop().success());
     });
 }

@@ -1,10 +1,10 @@
 //! Starting: what stands in the way is told with its remedy; configuration says where it is from.
 
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{ask, browse};
-use mostra_tests::{in_a_house, until};
+use mostra_tests::{in_a_house, psql, query, until};
 
 #[test]
 fn each_obstacle_is_named_with_its_remedy() {
@@ -121,16 +121,13 @@ fn players_are_answered_while_the_catalogue_is_still_being_loaded() {
         // As if there were so many records that reading them takes long.
         let held = "begin; lock table file in access exclusive mode; \
                     select pg_advisory_lock(7); select pg_sleep(60)";
-        let mut holder = Command::new("psql")
-            .args([&house.database_url, "-qAtc", held])
+        let mut holder = psql(&house.database_url)
+            .args(["-qAtc", held])
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        let sql = |text: &str| {
-            let told = Command::new("psql").args([&house.database_url, "-Atc", text]).output();
-            String::from_utf8_lossy(&told.unwrap().stdout).trim().to_owned()
-        };
+        let sql = |text: &str| query(&house.database_url, text);
         let held = "from pg_locks where locktype = 'advisory' and objid = 7 and database = \
                     (select oid from pg_database where datname = current_database())";
         until(10, "the records to be held", || {

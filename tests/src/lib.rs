@@ -4,6 +4,7 @@
 //! real binaries. Everything the test starts, and every socket it opens, is inside.
 
 pub mod browser;
+mod cluster;
 pub mod drive;
 pub mod raw;
 pub mod relay;
@@ -18,6 +19,8 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 
 use serde_json::Value;
+
+pub use cluster::{Cluster, another_database, by_socket_for_all, psql, query, start_postgres};
 
 /// The password of every test house.
 pub const PASSWORD: &str = "lamp and lens";
@@ -67,7 +70,7 @@ pub fn until<T>(seconds: u64, what: &str, mut condition: impl FnMut() -> Option<
 fn postgres() -> &'static str {
     static URL: OnceLock<String> = OnceLock::new();
     URL.get_or_init(|| {
-        let url = start_postgres(&top().join("target/test-house"));
+        let url = start_postgres(&top().join("target/test-house"), true);
         forget_old_databases(&url);
         url
     })
@@ -76,41 +79,17 @@ fn postgres() -> &'static str {
 /// Drops the databases of processes that are no more: the server looks after each, so that
 /// hundreds of them would show in what is measured.
 fn forget_old_databases(url: &str) {
-    let psql = |statements: &str| {
-        let server = url.replace("localhost/mostra", "localhost/postgres");
-        Command::new("psql").args([&server, "-Atqc", statements]).output().expect("psql runs")
-    };
-    let names = psql("select datname from pg_database where datname ~ '^t[0-9]+_[0-9]+$'").stdout;
-    for name in String::from_utf8_lossy(&names).lines() {
+    let server = another_database(url, "postgres");
+    let names =
+        query(&server, "select datname from pg_database where datname ~ '^t[0-9]+_[0-9]+$'");
+    for name in names.lines() {
         let process = name[1..].split('_').next().unwrap_or_default();
         if !Path::new("/proc").join(process).exists() {
+            let drop = format!("drop database if exists {name}");
             // Another test may just do the same.
-            psql(&format!("drop database if exists {name}"));
+            let _ = psql(&server).args(["-Atqc", &drop]).output();
         }
     }
-}
-
-/// Starts a cluster of its own below a directory and gives its URL.
-///
-/// # Panics
-/// When it does not start.
-pub fn start_postgres(data: &Path) -> String {
-    start_postgres_with(data, true)
-}
-
-/// The same; one that is not `fast` is as safe as a house's own.
-///
-/// # Panics
-/// When it does not start.
-pub fn start_postgres_with(data: &Path, fast: bool) -> String {
-    let mut command = Command::new(top().join("scripts/postgres"));
-    command.arg("start").arg(data);
-    if fast {
-        command.env("MOSTRA_POSTGRES_FAST", "1");
-    }
-    let output = command.output().expect("scripts/postgres runs");
-    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
-    String::from_utf8(output.stdout).expect("a URL").trim().to_owned()
 }
 
 /// Makes a database of a test's own and gives its URL.
@@ -118,16 +97,8 @@ fn database() -> String {
     static NEXT: AtomicU32 = AtomicU32::new(0);
     let name = format!("t{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
     let url = postgres();
-    let made = Command::new("psql")
-        .args([
-            &url.replace("localhost/mostra", "localhost/postgres"),
-            "-qc",
-            &format!("create database {name}"),
-        ])
-        .output()
-        .expect("psql runs");
-    assert!(made.status.success(), "{}", String::from_utf8_lossy(&made.stderr));
-    url.replace("localhost/mostra", &format!("localhost/{name}"))
+    query(&another_database(url, "postgres"), &format!("create database {name}"));
+    another_database(url, &name)
 }
 
 /// A file of the demo media.
@@ -231,8 +202,7 @@ impl House {
             None => Command::new(binary("mostrad")),
         };
         command.args(["--interfaces", "loopback", "--data"]).arg(self.data.path());
-        command.args(["--database-url", &self.database_url]);
-        command.env_remove("MOSTRA_DATABASE_URL");
+        command.env("MOSTRA_DATABASE_URL", &self.database_url);
         command
     }
 

@@ -4,19 +4,18 @@
 use std::collections::BTreeMap;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
-use std::process::Command;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use mostra_tests::{House, start_postgres_with, top};
+use mostra_tests::{Cluster, House, top};
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
 
 use super::ledger::Ledger;
 
 /// A small disk of the run's own, on which the records and the service's data lie.
-pub struct Disk(PathBuf);
+pub struct Disk(PathBuf, Cluster);
 
 impl Disk {
     /// Mounted where nobody else sees it; it goes with the last process that does.
@@ -29,7 +28,8 @@ impl Disk {
         std::fs::create_dir_all(&place).expect("a directory");
         mount(Some("tmpfs"), &place, Some("tmpfs"), MsFlags::empty(), Some("size=512m,mode=755"))
             .expect("a disk in memory");
-        Disk(place)
+        let cluster = Cluster::below(&place);
+        Disk(place, cluster)
     }
 
     pub fn path(&self) -> &Path {
@@ -39,13 +39,11 @@ impl Disk {
     /// Starts PostgreSQL on it, if it does not run.
     pub fn start_postgres(&self) -> String {
         // As safe as in a house: a full disk tears what is not written twice.
-        start_postgres_with(&self.0, false)
+        self.1.start(false)
     }
 
     pub fn stop_postgres(&self) {
-        let stopped =
-            Command::new(top().join("scripts/postgres")).arg("stop").arg(&self.0).status();
-        assert!(stopped.is_ok_and(|status| status.success()), "PostgreSQL stops");
+        self.1.stop();
     }
 
     /// Fills it to the last byte; gives how much that took.

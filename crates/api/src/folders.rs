@@ -94,6 +94,10 @@ pub struct Rescan {
     /// A directory, by path below the folder or absolute; all of the folder if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<String>,
+    /// Whether the drives are meant to be as they are now: what was published from a drive that
+    /// is not mounted any more counts as gone, and another one in its place as that drive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub as_it_is: Option<bool>,
 }
 
 /// Sub-folders to leave out.

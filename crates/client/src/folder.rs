@@ -61,6 +61,9 @@ pub enum Verb {
         /// Only this directory in it
         #[arg(long, value_name = "PATH")]
         path: Option<String>,
+        /// Take the drives as they are now: what was on one that is not mounted counts as gone
+        #[arg(long)]
+        as_it_is: bool,
         /// Do not wait for the scan
         #[arg(long)]
         no_wait: bool,
@@ -149,10 +152,10 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 false => format!("Left out of {}:\n  {}", f.label, f.excluded.join("\n  ")),
             })
         }
-        Verb::Rescan { folder, path: place, no_wait } => {
+        Verb::Rescan { folder, path: place, as_it_is, no_wait } => {
             let folder = find(connection, &folder).await?;
             let path = format!("/folders/{}/rescan", folder.id);
-            let wish = Rescan { path: place };
+            let wish = Rescan { path: place, as_it_is: as_it_is.then_some(true) };
             let folder: Folder = connection.change(Method::POST, &path, Some(&wish)).await?;
             finish(connection, output, folder, no_wait, "Scanned").await
         }

@@ -17,6 +17,7 @@ pub mod account;
 pub mod catalogue;
 pub mod date;
 pub mod device;
+pub mod drives;
 pub mod episode;
 pub mod facts;
 pub mod interleaved;

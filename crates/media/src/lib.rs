@@ -47,6 +47,8 @@ pub enum Reason {
     Forbidden,
     /// The drive or network share behind it does not answer.
     Silent,
+    /// Another drive than before is mounted there, or none.
+    Away,
     /// Deeper than the standard allows.
     Deep,
     /// Of a kind that its folder does not hold.
@@ -75,6 +77,10 @@ impl fmt::Display for Reason {
             Reason::Twice => f.write_str("a link to what this folder lists already"),
             Reason::Forbidden => f.write_str("a link into the system's own or hidden folders"),
             Reason::Silent => f.write_str("its drive or network share does not answer"),
+            Reason::Away => f.write_str(
+                "another drive than before is mounted there, or none; what was published from \
+                 there is kept",
+            ),
             Reason::Deep => {
                 write!(f, "more than {} folders deep, which no player reaches", walk::DEPTH)
             }

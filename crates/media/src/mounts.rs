@@ -1,10 +1,21 @@
 //! Which paths lie on one drive or network share.
 
+use mostra_core::drives::Drives;
+use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
 /// Where file systems are mounted, as the kernel says; asking it touches none of them.
-#[derive(Debug, Clone, Default)]
-pub struct Mounts(Vec<PathBuf>);
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Mounts(Vec<Mount>);
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Mount {
+    point: PathBuf,
+    /// Which part of the file system is seen there.
+    part: String,
+    kind: String,
+    source: String,
+}
 
 impl Mounts {
     /// Reads the kernel's list.
@@ -13,15 +24,80 @@ impl Mounts {
     }
 
     fn parse(list: &str) -> Mounts {
-        let points = list.lines().filter_map(|line| line.split(' ').nth(4));
-        Mounts(points.map(|point| PathBuf::from(unescape(point))).collect())
+        let mounts = list.lines().filter_map(|line| {
+            // Optional fields end with a dash (proc_pid_mountinfo(5)).
+            let (fields, rest) = line.split_once(" - ")?;
+            let mut fields = fields.split(' ').skip(3);
+            let (part, point) = (unescape(fields.next()?), unescape(fields.next()?).into());
+            let mut rest = rest.split(' ');
+            let (kind, source) = (rest.next()?.to_owned(), unescape(rest.next()?));
+            Some(Mount { point, part, kind, source })
+        });
+        Mounts(mounts.collect())
     }
 
     /// The mount point that a path lies under, by its text alone.
     pub fn of(&self, path: &Path) -> PathBuf {
-        let around = self.0.iter().filter(|point| path.starts_with(point));
-        around.max_by_key(|point| point.components().count()).cloned().unwrap_or("/".into())
+        self.around(path).map_or_else(|| "/".into(), |mount| mount.point.clone())
     }
+
+    /// Of two on one point the later one, which lies over the other.
+    fn around(&self, path: &Path) -> Option<&Mount> {
+        let around = self.0.iter().filter(|mount| path.starts_with(&mount.point));
+        around.max_by_key(|mount| mount.point.components().count())
+    }
+
+    /// The drives of a folder whose top really is `root`, by the path below it at which they
+    /// begin: the top itself, what is mounted below it, and what links (path below the folder to
+    /// what is behind it) lead to on other drives.
+    pub fn drives(&self, root: &Path, links: &BTreeMap<String, String>) -> Drives {
+        let names = names_of_devices();
+        let mut drives = Drives::new();
+        let top = self.around(root);
+        drives.insert(String::new(), top.map(|mount| mount.name(&names)).unwrap_or_default());
+        self.put_below(root, "", &names, &mut drives);
+        for (link, target) in links {
+            let target = Path::new(target);
+            let mount = self.around(target);
+            if let Some(mount) = mount.filter(|mount| Some(*mount) != top) {
+                drives.insert(link.clone(), mount.name(&names));
+            }
+            self.put_below(target, link, &names, &mut drives);
+        }
+        drives
+    }
+
+    fn put_below(&self, top: &Path, path: &str, names: &Names, drives: &mut Drives) {
+        for mount in &self.0 {
+            let below = mount.point.strip_prefix(top).ok().and_then(Path::to_str);
+            if let Some(below) = below.filter(|below| !below.is_empty()) {
+                let slash = if path.is_empty() { "" } else { "/" };
+                drives.insert(format!("{path}{slash}{below}"), mount.name(names));
+            }
+        }
+    }
+}
+
+impl Mount {
+    /// What the file system is called the next time as well: a disk gets another device name
+    /// when it is plugged in again, but keeps its own.
+    fn name(&self, names: &Names) -> String {
+        let source = names.get(Path::new(&self.source)).map_or(&self.source, |uuid| uuid);
+        format!("{} {source} {}", self.kind, self.part)
+    }
+}
+
+/// Devices by path, with the names of the file systems on them (UUID).
+type Names = HashMap<PathBuf, String>;
+
+fn names_of_devices() -> Names {
+    let links = std::fs::read_dir("/dev/disk/by-uuid").into_iter().flatten().flatten();
+    links
+        .filter_map(|link| {
+            let device = std::fs::canonicalize(link.path()).ok()?;
+            Some((device, link.file_name().into_string().ok()?))
+        })
+        .collect()
 }
 
 /// Blanks and the like stand as a backslash and three octal digits.
@@ -61,5 +137,23 @@ mod tests {
         assert_eq!(of("/media/My drive/share/b"), Path::new("/media/My drive/share"));
         assert_eq!(of("/media/My drives"), Path::new("/"));
         assert_eq!(Mounts::default().of(Path::new("/x")), Path::new("/"));
+    }
+
+    #[test]
+    fn the_drives_of_a_folder() {
+        let mounts = Mounts::parse(
+            "21 1 8:1 / / rw - ext4 /dev/a rw\n\
+             30 21 8:2 / /srv/media/disk2 rw shared:1 - ext4 /dev/b rw\n\
+             31 30 0:5 / /srv/media/disk2 rw - tmpfs upper rw\n\
+             32 21 0:6 /films /mnt/share rw - nfs host:/x rw\n",
+        );
+        let links = [("far", "/mnt/share/new"), ("near", "/srv/other")];
+        let links = links.map(|(path, target)| (path.to_owned(), target.to_owned())).into();
+        let drives = mounts.drives(Path::new("/srv/media"), &links);
+        let told: Vec<(&str, &str)> =
+            drives.iter().map(|(path, drive)| (path.as_str(), drive.as_str())).collect();
+        let expected =
+            [("", "ext4 /dev/a /"), ("disk2", "tmpfs upper /"), ("far", "nfs host:/x /films")];
+        assert_eq!(told, expected);
     }
 }

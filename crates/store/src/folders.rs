@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Directory, Folder, Playlist};
+use mostra_core::drives::Drives;
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
@@ -55,6 +56,8 @@ pub struct LoadedFolder {
     pub excluded: Vec<String>,
     /// Links that were followed: path below it to what is behind it.
     pub links: BTreeMap<String, String>,
+    /// Which drives it was on, once that is known.
+    pub drives: Option<Drives>,
 }
 
 /// Rows in one statement; PostgreSQL takes at most 65,535 parameters.
@@ -78,6 +81,7 @@ impl Records {
             scanned_ms: Set(None),
             excluded: Set(serde_json::Value::Array(Vec::new())),
             links: Set(serde_json::Value::Object(serde_json::Map::new())),
+            drives: Set(None),
         };
         folder::Entity::insert(row).exec_without_returning(&transaction).await?;
         let top = Directory { serial: container, folder: serial, parent: None, name: label };
@@ -128,7 +132,8 @@ impl Records {
             let scanned = row.scanned_ms.map(|ms| Duration::from_millis(ms.max(0) as u64));
             let excluded = serde_json::from_value(row.excluded).unwrap_or_default();
             let links = serde_json::from_value(row.links).unwrap_or_default();
-            loaded.folders.push(LoadedFolder { folder, scanned, excluded, links });
+            let drives = row.drives.and_then(|drives| serde_json::from_value(drives).ok());
+            loaded.folders.push(LoadedFolder { folder, scanned, excluded, links, drives });
         }
         for row in containers.all(&self.database).await? {
             let parent = row.parent_id.map(number).transpose()?;

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use mostra_core::drives::Drives;
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder,
@@ -10,6 +11,7 @@ use sea_orm::{
 
 use crate::accounts::millis;
 use crate::entity::{folder, position, scan_report};
+
 use crate::{Records, StoreError};
 
 /// What a scan did to one file.
@@ -145,6 +147,21 @@ impl Records {
         let row = folder::ActiveModel {
             id: Set(i64::from(serial)),
             excluded: Set(paths.into()),
+            ..Default::default()
+        };
+        folder::Entity::update(row).exec(&self.database).await?;
+        Ok(())
+    }
+
+    /// Notes which drives a folder is on; `None` forgets it.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_drives(&self, serial: u32, drives: Option<&Drives>) -> Result<(), StoreError> {
+        let drives = drives.map(serde_json::to_value).transpose();
+        let row = folder::ActiveModel {
+            id: Set(i64::from(serial)),
+            drives: Set(drives.map_err(|e| StoreError::Damaged(e.to_string()))?),
             ..Default::default()
         };
         folder::Entity::update(row).exec(&self.database).await?;

@@ -94,6 +94,14 @@ impl Inventory {
         self.files(self.directory(around)?).get(name)
     }
 
+    /// Whether a file is recorded at a path or below it.
+    pub fn holds(&self, path: &str) -> bool {
+        let below = |directory: &String| crate::drives::is_below(directory, path);
+        let mut directories = self.directories.iter().filter(|(directory, _)| below(directory));
+        directories.any(|(_, known)| self.catalogue.serials_in(known.serial).next().is_some())
+            || !path.is_empty() && self.file(path).is_some()
+    }
+
     /// Whether no file is recorded.
     pub fn is_bare(&self) -> bool {
         self.catalogue.folder_counts(self.folder) == [0; 3]

@@ -236,8 +236,8 @@ async fn rescan(
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
     let folder = find(&house, *id)?;
-    let path = body.and_then(|body| body.into_inner().path).filter(|p| !p.is_empty());
-    let scope = match path {
+    let wish = body.map(web::Json::into_inner).unwrap_or_default();
+    let scope = match wish.path.filter(|path| !path.is_empty()) {
         None => Scope::Whole("asked"),
         Some(path) => {
             let path = below(&folder, &path)?;
@@ -249,6 +249,9 @@ async fn rescan(
             Scope::Places { places: [(path, true)].into(), asked: true }
         }
     };
+    if wish.as_it_is == Some(true) {
+        house.scans.note(folder.serial, |known| known.as_it_is = true);
+    }
     scan::start(&house.clone().into_inner(), &folder, scope);
     Ok(HttpResponse::Accepted().json(told(&house, &folder)))
 }
@@ -344,6 +347,9 @@ fn remedy(reason: &str) -> Option<String> {
         r if r.contains("is empty") => "Copy it again, or delete it.",
         r if r.contains("not set to hold") => "Publish its folder with that kind as well.",
         r if r.contains("leads nowhere") => "Plug in its drive, or delete the link.",
+        r if r.contains("another drive than before") => {
+            "Mount its drive again; it comes back with all that is known of it. When the drives are meant to be as they are now: mostra folder rescan FOLDER --as-it-is"
+        }
         r if r.contains("does not answer") => {
             "See to the drive or network share; it comes back by itself."
         }

@@ -28,6 +28,7 @@ impl House {
                 known.scanned = folder.scanned;
                 known.excluded.clone_from(&folder.excluded);
                 known.links.clone_from(&folder.links);
+                known.drives.clone_from(&folder.drives);
                 known.left_out = left;
             });
         }

@@ -222,7 +222,10 @@ impl Book {
             if !listed && !absent && !whole {
                 continue;
             }
-            let goes = !listed && !path.is_empty() && !self.moved_directories.contains(path);
+            // What is around something that is away stays with it.
+            let holds = seen.unreadable.iter().any(|out| below(out, path));
+            let goes =
+                !listed && !holds && !path.is_empty() && !self.moved_directories.contains(path);
             for (name, file) in self.recorded.files(directory) {
                 if self.seen.contains(&file.serial) {
                     continue;

@@ -11,6 +11,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
+use mostra_core::drives::{self, Drives};
 use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
@@ -66,6 +67,8 @@ pub(super) struct Seen {
     pub unreadable: Vec<String>,
     /// Directories that are not there, with all that was below them.
     pub absent: Vec<String>,
+    /// The drives that the folder is on now; what is away keeps what was recorded.
+    pub drives: Drives,
     /// Whether the folder's own drive stopped to answer.
     pub silent: bool,
 }
@@ -90,6 +93,8 @@ pub(super) struct Job {
     pub links: BTreeMap<String, String>,
     /// Those of them behind which all is hidden for now.
     pub hidden: BTreeSet<String>,
+    /// The drives on which the folder was at its last scan.
+    pub drives: Option<Drives>,
     /// Recorded files that were found again in another place.
     pub found_again: Mutex<HashSet<u32>>,
     /// The directories that are watched.
@@ -121,6 +126,21 @@ impl Around {
 }
 
 impl Job {
+    /// What is away of the folder, as another drive than recorded is mounted there, or none.
+    pub fn away(&self, now: &Drives) -> Vec<String> {
+        let Some(recorded) = &self.drives else { return Vec::new() };
+        // Of a link that was removed nothing is expected any more.
+        let removed = |path: &str| {
+            let link = self.links.keys().find(|link| is_below(path, link));
+            link.is_some_and(|link| std::fs::symlink_metadata(self.root.join(link)).is_err())
+        };
+        drives::away(recorded, now, |path| {
+            !removed(path)
+                && (self.hidden.iter().any(|out| is_below(out, path) || is_below(path, out))
+                    || self.inventory.holds(path))
+        })
+    }
+
     /// The directory at a path below the folder.
     pub fn around(&self, path: &str) -> Around {
         Around { whole: self.root.join(path), opened: OnceCell::new() }
@@ -391,9 +411,7 @@ pub(super) fn is_below_any(path: &str, directories: &[String]) -> bool {
     directories.iter().any(|around| is_below(path, around))
 }
 
-fn is_below(path: &str, around: &str) -> bool {
-    path.strip_prefix(around).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-}
+pub(super) use drives::is_below;
 
 pub(super) fn join(path: &str, name: &str) -> String {
     if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") }

@@ -17,6 +17,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use mostra_core::catalogue::{Change, Folder, Inventory};
+use mostra_core::drives::{self, Drives};
+use mostra_media::mounts::Mounts;
 use mostra_protocol::Moment;
 use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
 use tokio::sync::mpsc;
@@ -95,8 +97,11 @@ pub struct Known {
     pub links: BTreeMap<String, String>,
     /// Of those, the ones whose drive is not there now; what is behind them is hidden.
     pub hidden: BTreeSet<String>,
-    /// The drive on which the folder was when it was last seen with something in it.
-    mount: Option<PathBuf>,
+    /// The drives on which it was at its last scan.
+    pub drives: Option<Drives>,
+    /// Whether a person said that the drives are meant to be as they are now, until a scan has
+    /// been there.
+    pub as_it_is: bool,
     /// Since when the folder is away, if it is.
     pub away: Option<Moment>,
     /// How changes are noticed.
@@ -107,6 +112,23 @@ pub struct Known {
     /// and no more.
     looking: Arc<AtomicBool>,
     again: Option<Scope>,
+}
+
+impl Known {
+    /// The paths below a folder at `root` that are away, as another drive than recorded is
+    /// mounted there, or none.
+    fn drives_away(&self, root: &Path, holds: impl Fn(&str) -> bool) -> Vec<String> {
+        let Some(recorded) = self.drives.as_ref().filter(|_| !self.as_it_is) else {
+            return Vec::new();
+        };
+        drives::away(recorded, &drives_now(root, &self.links), holds)
+    }
+}
+
+/// The drives of a folder as they are now.
+fn drives_now(root: &Path, links: &BTreeMap<String, String>) -> Drives {
+    let real = std::fs::canonicalize(root).unwrap_or_else(|_| root.to_owned());
+    Mounts::read().drives(&real, links)
 }
 
 /// The scans of all folders.
@@ -265,6 +287,7 @@ async fn scan(
         let made = tokio::task::spawn_blocking(move || Inventory::of(catalogue, folder));
         Arc::new(made.await.map_err(|e| e.to_string())?)
     };
+    let known_drives = known.drives.clone();
     let mut book = Book::new(folder, inventory.clone());
     let (sender, mut receiver) = mpsc::channel::<Vec<Looked>>(32);
     let (why, whole) = (scope.why(), scope.is_whole());
@@ -280,6 +303,7 @@ async fn scan(
         stations: house.settings().stations,
         links: known.links,
         hidden: known.hidden,
+        drives: known.drives.clone().filter(|_| !known.as_it_is),
         found_again: Mutex::default(),
         watched: house.scans.watched(folder),
     };
@@ -361,6 +385,9 @@ async fn scan(
     if seen.silent {
         return Err(away(house, folder, SILENT).await);
     }
+    if seen.unreadable.iter().any(String::is_empty) && seen.directories.is_empty() {
+        return Err(away(house, folder, "it is not on the drive on which it was").await);
+    }
     if seen.absent.iter().any(String::is_empty) {
         return Err(away(house, folder, "it is not there").await);
     }
@@ -385,6 +412,14 @@ async fn scan(
     }
     writer.put(batch).await?;
     writer.finish().await?;
+    if known_drives.as_ref() != Some(&seen.drives) {
+        let saved = house.records.set_drives(folder.serial, Some(&seen.drives)).await;
+        saved.map_err(|e| format!("not saved: {e}"))?;
+    }
+    house.scans.note(folder.serial, |known| {
+        known.drives = Some(seen.drives.clone());
+        known.as_it_is &= !whole;
+    });
     let ended = house.clock.now();
     if !growing.is_empty() {
         come_back(house, folder, growing);
@@ -431,10 +466,11 @@ async fn follow(
 
 /// Hides what is behind a link whose drive is not there. Its records stay.
 async fn hide(house: &House, folder: &Folder, book: &Book, path: String) -> Result<(), String> {
-    let Some(change) = book.hiding(&path) else { return Ok(()) };
+    let change = book.hiding(&path);
     house.scans.note(folder.serial, |known| {
         known.hidden.insert(path);
     });
+    let Some(change) = change else { return Ok(()) };
     house.apply(vec![change]).await.map_err(|e| e.to_string())
 }
 

@@ -1,7 +1,7 @@
 //! Whether folders and drives are there: unplugged, unmounted, not answering.
 
-use std::collections::HashSet;
-use std::path::{Path, PathBuf};
+use std::collections::{BTreeMap, HashSet};
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -9,10 +9,15 @@ use std::time::{Duration, Instant};
 use mostra_core::catalogue::{Change, Folder};
 use mostra_media::mounts::Mounts;
 
+use super::look::is_below_any;
 use crate::house::{House, Topic};
 
 /// Why a folder is away that does not answer.
 pub(super) const SILENT: &str = "the drive or network share does not answer";
+
+/// Why a folder is away that is on another drive than before.
+const ANOTHER: &str = "another drive than before is mounted there, or none. When that is meant \
+                       to be so, take it as it is";
 
 /// Whether a place answers within a time. A drive that hangs holds one thread, however often
 /// it is asked.
@@ -49,13 +54,16 @@ pub(super) async fn present(house: &Arc<House>, folder: &Folder) -> Result<(), S
         There::No(why) => return Err(away(house, folder, &why).await),
     }
     let known = house.scans.known(folder.serial);
-    let links_back = !known.hidden.is_empty() && {
-        let hidden: Vec<PathBuf> =
-            known.hidden.iter().map(|p| Path::new(&folder.root).join(p)).collect();
-        let back = move || hidden.into_iter().any(|path| answers(path, Duration::from_secs(1)));
+    let parts_back = !known.hidden.is_empty() && {
+        let (known, root) = (known.clone(), PathBuf::from(&folder.root));
+        let back = move || {
+            let away = known.drives_away(&root, |path| known.hidden.contains(path));
+            let mut hidden = known.hidden.iter().filter(|path| !is_below_any(path, &away));
+            hidden.any(|path| answers(root.join(path), Duration::from_secs(1)))
+        };
         tokio::task::spawn_blocking(back).await.unwrap_or(false)
     };
-    if known.away.is_some() || links_back {
+    if known.away.is_some() || parts_back {
         let loaded = house.records.load(Some(folder.serial)).await.map_err(|e| e.to_string())?;
         house.put_loaded(loaded, Some(folder.serial)).await.map_err(|e| e.to_string())?;
         house.scans.note(folder.serial, |known| {
@@ -113,21 +121,21 @@ async fn look_for(
         let empty = std::fs::read_dir(&root).map(|mut entries| entries.next().is_none());
         let real = std::fs::canonicalize(&root).unwrap_or(root);
         looking.store(false, Ordering::SeqCst);
-        empty.map(|empty| (empty, Mounts::read().of(&real)))
+        empty.map(|empty| (empty, Mounts::read().drives(&real, &BTreeMap::new())))
     });
-    let before = house.scans.known(folder.serial).mount;
+    let known = house.scans.known(folder.serial);
     let recorded = house.catalogue().folder_counts(folder.serial) != [0; 3];
     match tokio::time::timeout(PATIENCE, read).await {
-        // An empty mount point is a drive that is unplugged, not a folder that was emptied; on
-        // the drive on which it was before, it was emptied.
-        Ok(Ok(Ok((true, mount)))) if (recorded || was_away) && before != Some(mount.clone()) => {
-            There::No("nothing is mounted there".into())
-        }
-        Ok(Ok(Ok((empty, mount)))) => {
-            if !empty && before.as_ref() != Some(&mount) {
-                house.scans.note(folder.serial, |known| known.mount = Some(mount));
+        Ok(Ok(Ok((empty, now)))) => {
+            let holds = (recorded || was_away) && !known.as_it_is;
+            let same = known.drives.as_ref().map(|before| before.get("") == now.get(""));
+            match (holds, same, empty) {
+                // An empty mount point is a drive that is unplugged, not a folder that was
+                // emptied; on the drive on which it was before, it was emptied.
+                (true, None | Some(false), true) => There::No("nothing is mounted there".into()),
+                (true, Some(false), false) => There::No(ANOTHER.into()),
+                _ => There::Yes,
             }
-            There::Yes
         }
         Ok(Ok(Err(error))) if error.kind() == std::io::ErrorKind::PermissionDenied => {
             There::NoRights(error.to_string())

@@ -10,9 +10,10 @@ use tokio::io::Interest;
 use tokio::io::unix::AsyncFd;
 use tokio::time::Instant;
 
+use super::look::{is_below, is_below_any};
 use super::presence::{There, answers, away, is_there};
 use super::watched::{Heard, Watched};
-use super::{Scope, start};
+use super::{Scope, drives_now, start};
 use crate::house::House;
 
 /// How changes in a folder are noticed.
@@ -120,6 +121,9 @@ async fn watch(house: Arc<House>, folder: Folder) {
                     }
                     // A scan that somebody asked for found that it is back.
                     There::Yes if !house.scans.watches(folder.serial, watched.as_ref()) => break,
+                    There::Yes if drives_changed(&house, &folder).await => {
+                        start(&house, &folder, Scope::Whole("drive"));
+                    }
                     There::Yes if links_changed(&house, &folder).await => {
                         start(&house, &folder, Scope::Whole("link"));
                     }
@@ -134,21 +138,46 @@ async fn watch(house: Arc<House>, folder: Folder) {
     }
 }
 
+/// Whether a drive below the folder, or behind a link, was mounted or unmounted since the last
+/// scan.
+async fn drives_changed(house: &House, folder: &Folder) -> bool {
+    let known = house.scans.known(folder.serial);
+    let Some(recorded) = known.drives.clone().filter(|_| known.running.is_none()) else {
+        return false;
+    };
+    let root = folder.root.clone();
+    let looked = tokio::task::spawn_blocking(move || {
+        let now = drives_now(Path::new(&root), &known.links);
+        let root = Path::new(&root);
+        let mut paths = recorded.keys().chain(now.keys());
+        // What is known to be away is so until it is as recorded, and answers.
+        paths.any(|path| match recorded.get(path) == now.get(path) {
+            true => known.hidden.contains(path) && answers(root.join(path), Duration::from_secs(1)),
+            false => !known.hidden.iter().any(|out| is_below(path, out)),
+        })
+    });
+    looked.await.unwrap_or(false)
+}
+
 /// Whether a drive behind a link went, or one that was gone is back.
 async fn links_changed(house: &House, folder: &Folder) -> bool {
     let known = house.scans.known(folder.serial);
     if known.running.is_some() || known.links.is_empty() {
         return false;
     }
+    let root = folder.root.clone();
     let looked = tokio::task::spawn_blocking(move || {
+        let away = known.drives_away(Path::new(&root), |path| known.hidden.contains(path));
         let mut asked: BTreeMap<&str, bool> = BTreeMap::new();
         // Files are not asked one by one: there may be thousands of links to them.
-        known.links.iter().take(100).any(|(path, target)| {
-            let there = *asked
-                .entry(target)
-                .or_insert_with(|| answers(target.into(), Duration::from_secs(2)));
-            there == known.hidden.contains(path)
-        })
+        known.links.iter().take(100).filter(|(path, _)| !is_below_any(path, &away)).any(
+            |(path, target)| {
+                let there = *asked
+                    .entry(target)
+                    .or_insert_with(|| answers(target.into(), Duration::from_secs(2)));
+                there == known.hidden.contains(path)
+            },
+        )
     });
     looked.await.unwrap_or(false)
 }

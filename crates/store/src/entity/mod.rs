@@ -38,6 +38,7 @@ entity!(/// Published folders.
     pub scanned_ms: Option<i64>,
     pub excluded: Json,
     pub links: Json,
+    pub drives: Option<Json>,
 });
 
 entity!(/// Directories, whose serials are part of object ids.

@@ -9,6 +9,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use mostra_core::drives::{self, Drives};
 use mostra_media::Reason;
 use mostra_media::mounts::Mounts;
 use tokio::sync::mpsc;
@@ -65,6 +66,9 @@ pub(super) struct Walk {
     job: Job,
     real_root: PathBuf,
     mounts: Mounts,
+    /// The drives of the folder when the walk began, and what of it is away.
+    drives: Drives,
+    away: Vec<String>,
     /// None once the walk is over, though a thread may still wait for a drive that hangs.
     sender: Mutex<Option<mpsc::Sender<Vec<Looked>>>>,
     began: Instant,
@@ -117,6 +121,10 @@ impl Walk {
         // A whole walk finds all links anew.
         let mut links = if partial { job.links.clone() } else { BTreeMap::new() };
         links.retain(|path, _| std::fs::symlink_metadata(job.root.join(path)).is_ok());
+        // Before anything is listed: what lies at the place of a drive that is away is not it.
+        let drives = mounts.drives(&real_root, &job.links);
+        let away = job.away(&drives);
+        let seen = Seen { unreadable: away.clone(), ..Seen::default() };
         let lists = match &job.scope {
             Scope::Whole(_) => vec![Task::List { path: String::new(), deep: true }],
             Scope::Places { places, .. } => {
@@ -138,7 +146,7 @@ impl Walk {
             began: Instant::now(),
             state: Mutex::new(State {
                 lanes: Vec::new(),
-                seen: Seen::default(),
+                seen,
                 fresh: Vec::new(),
                 told: job.links.clone(),
                 links,
@@ -146,14 +154,20 @@ impl Walk {
             }),
             changed: Condvar::new(),
             mounts,
+            drives,
+            away,
             job,
         });
+        if walk.away.iter().any(String::is_empty) {
+            return Some(std::mem::take(&mut walk.lock().seen));
+        }
+        walk.tell_away();
         for task in lists {
             let Task::List { path, .. } = &task else { continue };
             let behind = walk.behind(path);
             walk.give(&behind, task);
         }
-        let outcome = walk.go();
+        let outcome = walk.go().map(|seen| walk.note_drives(seen));
         walk.sender.lock().unwrap_or_else(PoisonError::into_inner).take();
         outcome
     }
@@ -174,6 +188,40 @@ impl Walk {
             self.wait()?;
         }
         Some(std::mem::take(&mut self.lock().seen))
+    }
+
+    /// Tells of what is away, and keeps the links there.
+    fn tell_away(&self) {
+        let mut told = Vec::new();
+        for path in &self.away {
+            told.push(Looked::Away(path.clone()));
+            told.push(left_out(path.clone(), &Reason::Away));
+        }
+        let mut state = self.lock();
+        let links = self.job.links.iter().filter(|(path, _)| is_below_any(path, &self.away));
+        state.links.extend(links.map(|(path, target)| (path.clone(), target.clone())));
+        drop(state);
+        if !told.is_empty() {
+            self.tell(told);
+        }
+    }
+
+    /// Notes which drives the folder is on. Where one was mounted or unmounted meanwhile, nothing
+    /// counts as gone.
+    fn note_drives(&self, mut seen: Seen) -> Seen {
+        let links = self.lock().links.clone();
+        let now = Mounts::read().drives(&self.real_root, &links);
+        let changed = |path: &&String| {
+            let known = self.drives.contains_key(*path) || !links.contains_key(*path);
+            known && self.drives.get(*path) != now.get(*path)
+        };
+        let paths = self.drives.keys().chain(now.keys());
+        let mut kept: Vec<String> = paths.filter(changed).cloned().collect();
+        seen.unreadable.extend(kept.iter().cloned());
+        kept.extend(self.away.iter().cloned());
+        let before = self.job.drives.clone().unwrap_or_default();
+        seen.drives = drives::after(&before, &now, &kept);
+        seen
     }
 
     fn lock(&self) -> MutexGuard<'_, State> {

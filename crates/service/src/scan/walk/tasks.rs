@@ -8,7 +8,7 @@ use mostra_media::walk::{DEPTH, Listed, Listing, Stat, list};
 use mostra_media::{Reason, unreadable};
 
 use super::super::beside::Beside;
-use super::super::look::{Looked, join};
+use super::super::look::{Looked, is_below_any, join};
 use super::{Telling, Walk};
 
 /// Files of one directory that are looked at in one go.
@@ -61,6 +61,7 @@ impl Walk {
         let job = &self.job;
         if job.stopped()
             || job.is_excluded(&path)
+            || is_below_any(&path, &self.away)
             || !self.lock().seen.directories.insert(path.clone())
         {
             return;
@@ -132,6 +133,9 @@ impl Walk {
     /// Follows a link, unless that leads around in a circle or where nothing is to be shown.
     fn follow(self: Arc<Self>, path: String, beside: &Arc<Beside>, telling: &mut Telling<'_>) {
         let job = &self.job;
+        if is_below_any(&path, &self.away) {
+            return;
+        }
         let found = std::fs::canonicalize(job.root.join(&path)).and_then(|real| {
             let metadata = std::fs::metadata(&real)?;
             Ok((real, metadata))

@@ -1,0 +1,27 @@
+//! Which drive each part of a folder is on, by its path below the folder: what is on a drive that
+//! is not mounted is away, and not gone.
+
+use sea_orm_migration::prelude::*;
+
+pub struct Migration;
+
+impl MigrationName for Migration {
+    fn name(&self) -> &str {
+        "m0007_drives"
+    }
+}
+
+#[async_trait::async_trait]
+impl MigrationTrait for Migration {
+    async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let add = "alter table folder add column drives jsonb";
+        manager.get_connection().execute_unprepared(add).await?;
+        Ok(())
+    }
+
+    async fn down(&self, manager: &SchemaManager) -> Result<(), DbErr> {
+        let undo = "alter table folder drop column drives";
+        manager.get_connection().execute_unprepared(undo).await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,137 @@
+//! Drives mounted below a published folder: unmounted they are away, and not deleted.
+
+use std::fs;
+use std::path::Path;
+
+use mostra_tests::{House, in_a_house, media, until};
+use nix::mount::{MntFlags, MsFlags, mount, umount2};
+use nix::sched::{CloneFlags, unshare};
+
+/// A mount namespace of the test's own, which what it starts has as well.
+fn private_mounts() {
+    unshare(CloneFlags::CLONE_NEWNS).unwrap();
+    let none: Option<&str> = None;
+    mount(none, "/", none, MsFlags::MS_REC | MsFlags::MS_PRIVATE, none).unwrap();
+}
+
+/// Mounts a directory at another place, as a drive with what is in it.
+fn plug_in(drive: &Path, at: &Path) {
+    let none: Option<&str> = None;
+    mount(Some(drive), at, none, MsFlags::MS_BIND, none).unwrap();
+}
+
+fn unplug(at: &Path) {
+    umount2(at, MntFlags::MNT_DETACH).unwrap();
+}
+
+fn await_titles(house: &House, expected: &[&str]) {
+    until(30, &format!("{expected:?}"), || {
+        house.items().into_keys().eq(expected.iter().map(ToString::to_string)).then_some(())
+    });
+}
+
+fn left_out(house: &House) -> String {
+    house.mostra(&["folder", "show", "Sandbox"])
+}
+
+#[test]
+fn a_drive_below_a_folder_is_away_when_unmounted_and_keeps_its_ids() {
+    in_a_house(|house| {
+        private_mounts();
+        let all = tempfile::tempdir().unwrap();
+        let (root, red, blue) =
+            (all.path().join("root"), all.path().join("red"), all.path().join("blue"));
+        let point = root.join("shelf/disk2");
+        for directory in [&point, &red.join("deep"), &blue] {
+            fs::create_dir_all(directory).unwrap();
+        }
+        fs::copy(media("Sound/Night log.mp3"), root.join("log.mp3")).unwrap();
+        fs::copy(media("Pictures/Storm/Storm 1.jpg"), red.join("one.jpg")).unwrap();
+        fs::copy(media("Pictures/Storm/Storm 2.jpg"), red.join("deep/two.jpg")).unwrap();
+        fs::copy(media("Pictures/Tides/Neap tide.jpg"), blue.join("neap.jpg")).unwrap();
+        let mut service = house.begin();
+        plug_in(&red, &point);
+        house.mostra(&["folder", "add", root.to_str().unwrap(), "--label", "Sandbox"]);
+        await_titles(&house, &["Night log", "one", "two"]);
+        let before = house.items();
+
+        // Unplugged, with something lying where it was mounted.
+        unplug(&point);
+        fs::write(point.join("NOT_MOUNTED"), b"").unwrap();
+        fs::copy(media("Pictures/Tides/Spring tide.jpg"), point.join("under.jpg")).unwrap();
+        await_titles(&house, &["Night log"]);
+        let said = left_out(&house);
+        assert!(said.contains("shelf/disk2") && said.contains("another drive"), "{said}");
+        house.mostra(&["folder", "rescan", "Sandbox"]);
+        await_titles(&house, &["Night log"]);
+        plug_in(&red, &point);
+        await_titles(&house, &["Night log", "one", "two"]);
+        assert_eq!(house.items(), before, "the same objects");
+
+        // Not mounted yet when the service starts; its directory may be gone altogether.
+        service.stop();
+        unplug(&point);
+        fs::remove_dir_all(root.join("shelf")).unwrap();
+        service = house.start();
+        await_titles(&house, &["Night log"]);
+        house.mostra(&["folder", "rescan", "Sandbox"]);
+        fs::create_dir_all(&point).unwrap();
+        plug_in(&red, &point);
+        await_titles(&house, &["Night log", "one", "two"]);
+        assert_eq!(house.items(), before);
+
+        // Another drive in its place is another one, until a person says that it is meant.
+        unplug(&point);
+        plug_in(&blue, &point);
+        await_titles(&house, &["Night log"]);
+        unplug(&point);
+        plug_in(&red, &point);
+        await_titles(&house, &["Night log", "one", "two"]);
+        assert_eq!(house.items(), before);
+        unplug(&point);
+        plug_in(&blue, &point);
+        await_titles(&house, &["Night log"]);
+        house.mostra(&["folder", "rescan", "Sandbox", "--as-it-is"]);
+        await_titles(&house, &["Night log", "neap"]);
+        unplug(&point);
+        await_titles(&house, &["Night log"]);
+        house.mostra(&["folder", "rescan", "Sandbox", "--as-it-is"]);
+        fs::copy(media("Pictures/Tides/Spring tide.jpg"), point.join("under.jpg")).unwrap();
+        await_titles(&house, &["Night log", "under"]);
+        drop(service);
+    });
+}
+
+#[test]
+fn a_folder_whose_own_drive_is_not_mounted_is_away_though_something_lies_there() {
+    in_a_house(|house| {
+        private_mounts();
+        let all = tempfile::tempdir().unwrap();
+        let (root, red) = (all.path().join("root"), all.path().join("red"));
+        fs::create_dir_all(&root).unwrap();
+        fs::create_dir_all(&red).unwrap();
+        fs::copy(media("Pictures/Storm/Storm 1.jpg"), red.join("one.jpg")).unwrap();
+        fs::write(root.join("NOT_MOUNTED"), b"").unwrap();
+        fs::copy(media("Sound/Night log.mp3"), root.join("log.mp3")).unwrap();
+        let mut service = house.begin();
+        plug_in(&red, &root);
+        house.mostra(&["folder", "add", root.to_str().unwrap(), "--label", "Sandbox"]);
+        await_titles(&house, &["one"]);
+        let before = house.items();
+        unplug(&root);
+        await_titles(&house, &[]);
+        let away = || house.json(&["folder", "list"])[0]["away_ms"].is_u64();
+        until(30, "the folder to be away", || away().then_some(()));
+        // The same after a restart without it.
+        service.stop();
+        let _service = house.start();
+        until(30, "the folder to be away", || away().then_some(()));
+        plug_in(&red, &root);
+        await_titles(&house, &["one"]);
+        assert_eq!(house.items(), before);
+        unplug(&root);
+        until(30, "the folder to be away", || away().then_some(()));
+        house.mostra(&["folder", "rescan", "Sandbox", "--as-it-is"]);
+        await_titles(&house, &["Night log"]);
+    });
+}
