@@ -11,6 +11,7 @@ mod decode;
 mod demo;
 mod drives;
 mod folders;
+mod foreign;
 mod hardware;
 mod interfaces;
 mod letter;

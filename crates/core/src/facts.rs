@@ -2,12 +2,19 @@
 
 use serde::{Deserialize, Serialize};
 
+use mostra_protocol::text::{TITLE, tamed};
+
 use crate::Kind;
 use crate::date::Date;
 
+/// Artists, genres, composers or audio tracks of one file.
+const LIST: usize = 16;
+/// Characters of the name of a codec or language.
+const WORD: usize = 40;
+
 /// Goes up whenever the readers of [`Facts`] learn something new: files whose facts were read
 /// by an earlier one are read again at the next scan.
-pub const READER: u16 = 3;
+pub const READER: u16 = 4;
 
 /// What was read from a file. What is unknown is `None` or empty.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -367,6 +374,32 @@ impl Facts {
         }
     }
 
+    /// The same with all its text as records, pages and XML can hold it, and bounded. Readers give
+    /// what the file says; nothing of that goes on without this.
+    pub fn tamed(mut self) -> Facts {
+        let titles = [&mut self.title, &mut self.album_artist, &mut self.album, &mut self.camera];
+        for text in titles {
+            *text = text.take().map(|text| tamed(text, TITLE)).filter(|t| !t.trim().is_empty());
+        }
+        for list in [&mut self.artists, &mut self.genres, &mut self.composers] {
+            list.truncate(LIST);
+            list.iter_mut().for_each(|text| *text = tamed(std::mem::take(text), TITLE));
+            list.retain(|text| !text.trim().is_empty());
+        }
+        self.tracks.truncate(LIST);
+        self.subtitles.truncate(4 * LIST);
+        let codecs = self.tracks.iter_mut().map(|track| (&mut track.codec, &mut track.language));
+        let texts = self.subtitles.iter_mut().map(|track| (&mut track.codec, &mut track.language));
+        for (codec, language) in codecs.chain(texts) {
+            *codec = tamed(std::mem::take(codec), WORD);
+            *language = language.take().map(|text| tamed(text, WORD));
+        }
+        if let Some(video) = &mut self.video {
+            video.name = tamed(std::mem::take(&mut video.name), WORD);
+        }
+        self
+    }
+
     /// The first audio track.
     pub fn audio(&self) -> Option<&AudioTrack> {
         self.tracks.first()
@@ -383,5 +416,38 @@ impl Facts {
             Some((from, to)) if from < to && to <= self.size => (from, to),
             _ => (0, self.size),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_text_of_a_file_is_kept_as_it_is() {
+        let long = "x".repeat(5000);
+        let facts = Facts {
+            title: Some("A\0B".into()),
+            artists: vec![long.clone(); 40],
+            album: Some("\0".into()),
+            genres: vec!["\u{1}".into()],
+            camera: Some(long.clone()),
+            video: Some(VideoCodec { name: long.clone(), profile: None, level: None }),
+            tracks: vec![AudioTrack {
+                codec: long.clone(),
+                language: Some("e\0n".into()),
+                ..AudioTrack::default()
+            }],
+            subtitles: vec![SubtitleTrack { codec: "a\nb".into(), language: Some(long) }; 100],
+            ..Facts::bare(Kind::Music, Format::Mp3, 1, 1)
+        };
+        let tamed = facts.tamed();
+        assert_eq!((tamed.title.as_deref(), tamed.album.as_deref()), (Some("A B"), None));
+        assert_eq!(
+            (tamed.artists.len(), tamed.artists[0].len(), tamed.genres.len()),
+            (16, 1000, 0)
+        );
+        let written = serde_json::to_string(&tamed).unwrap();
+        assert!(written.len() < 30_000 && !written.contains("\\u0000"), "{}", written.len());
     }
 }

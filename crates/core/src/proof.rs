@@ -1,6 +1,7 @@
 //! The proof ladder: what a device has really done, step by step.
 
 use mostra_protocol::Moment;
+use mostra_protocol::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
 /// A step of the ladder.
@@ -75,7 +76,11 @@ impl Ladder {
         if place.is_some() {
             return false;
         }
-        *place = Some(proof);
+        *place = Some(Proof {
+            what: tamed(proof.what, NAME),
+            item: proof.item.map(|item| tamed(item, TITLE)),
+            ..proof
+        });
         true
     }
 

@@ -199,7 +199,11 @@ fn float(data: &[u8]) -> Option<f64> {
     }
 }
 
+/// Bytes of a text that are looked at.
+const TEXT: usize = 4096;
+
 fn text(data: &[u8]) -> Option<String> {
-    let text = String::from_utf8_lossy(data).trim_matches(['\0', ' ']).to_owned();
+    let text =
+        String::from_utf8_lossy(&data[..data.len().min(TEXT)]).trim_matches(['\0', ' ']).to_owned();
     (!text.is_empty()).then_some(text)
 }

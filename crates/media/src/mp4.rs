@@ -230,12 +230,15 @@ fn descriptor<'a>(data: &mut &'a [u8]) -> Option<(u8, &'a [u8])> {
     Some((tag, body))
 }
 
+/// Bytes of a title that are looked at.
+const TITLE_BYTES: usize = 4096;
+
 /// The title in the user data: `udta ▸ meta ▸ ilst ▸ ©nam ▸ data`.
 fn title(index: &[u8]) -> Option<String> {
     let meta = child(child(index, b"udta")?, b"meta")?;
     let name = child(child(meta.get(4..)?, b"ilst")?, b"\xa9nam")?;
     let text = child(name, b"data")?.get(8..)?;
-    let text = String::from_utf8_lossy(text).trim().to_owned();
+    let text = String::from_utf8_lossy(&text[..text.len().min(TITLE_BYTES)]).trim().to_owned();
     (!text.is_empty()).then_some(text)
 }
 

@@ -2,6 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
+use mostra_protocol::text::{TITLE, tamed};
 use quick_xml::events::Event;
 
 /// Bytes of a playlist, and entries in it (CDS-68).
@@ -54,6 +55,9 @@ pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<Entry>, PlaylistError> 
         _ => m3u(&decode(bytes))?,
     };
     entries.truncate(ENTRIES);
+    for entry in &mut entries {
+        entry.title = entry.title.take().map(|title| tamed(title, TITLE));
+    }
     Ok(entries)
 }
 

@@ -53,7 +53,7 @@ pub fn probe_opened(
         _ => Kind::Video,
     };
     let facts = Facts::bare(kind, format, size, modified_ms);
-    match format {
+    let read = match format {
         Format::Mp4 | Format::QuickTime | Format::M4a => mp4::read(&mut file, facts),
         Format::Matroska | Format::WebM => matroska::read(&mut file, facts),
         Format::Jpeg | Format::JpegOther => jpeg::read(&mut file, facts),
@@ -73,7 +73,8 @@ pub fn probe_opened(
         | Format::Opus
         | Format::Wav
         | Format::Aiff => audio::read(&mut file, facts),
-    }
+    };
+    read.map(Facts::tamed)
 }
 
 fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {

@@ -106,3 +106,32 @@ fn media_headers() {
         assert!(begin.elapsed() < Duration::from_secs(10), "{path:?}: {:?}", begin.elapsed());
     });
 }
+
+#[test]
+fn a_title_of_many_megabytes_is_not_kept_whole() {
+    let film = Path::new(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../demo/media/Films/Lamp-room tour.mp4"
+    ));
+    let film = std::fs::read(film).unwrap();
+    let boxed = |kind: &[u8], body: &[u8]| {
+        let mut all = (body.len() as u32 + 8).to_be_bytes().to_vec();
+        all.extend(kind);
+        all.extend(body);
+        all
+    };
+    let mut data = vec![0; 8];
+    data.extend(vec![b'x'; 60 << 20]);
+    let list = boxed(b"ilst", &boxed(b"\xa9nam", &boxed(b"data", &data)));
+    let user_data = boxed(b"udta", &boxed(b"meta", &[&[0; 4], &list[..]].concat()));
+    // Into the index, wherever that lies.
+    let at = film.windows(4).position(|w| w == b"moov").unwrap();
+    let before = u32::from_be_bytes(film[at - 4..at].try_into().unwrap());
+    let length = (before + user_data.len() as u32).to_be_bytes();
+    let whole = [&film[..at - 4], &length, b"moov", &user_data, &film[at + 4..]].concat();
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("long.mp4");
+    std::fs::write(&path, &whole).unwrap();
+    let facts = probe::probe(&path, whole.len() as u64, 0).unwrap();
+    assert_eq!(facts.title.map(|title| title.len()), Some(1000));
+}

@@ -37,6 +37,7 @@ pub mod soap;
 pub mod sort;
 pub mod ssdp;
 mod stamp;
+pub mod text;
 pub mod wire;
 pub mod xml;
 pub mod xml_writer;

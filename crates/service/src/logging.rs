@@ -35,9 +35,3 @@ impl Write for Log {
         Ok(())
     }
 }
-
-/// Text from a peer, made fit for logs, pages and records: one line, at most 256 characters
-/// (SEC-16).
-pub fn tame(text: &str) -> String {
-    text.chars().map(|c| if c.is_control() { ' ' } else { c }).take(256).collect()
-}

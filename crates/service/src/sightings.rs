@@ -18,7 +18,8 @@ use mostra_protocol::Moment;
 use tokio::sync::mpsc;
 
 use crate::house::{House, Topic};
-use crate::logging::tame;
+use mostra_store::StoreError;
+
 use crate::transfers::{Load, Moved};
 
 /// One observed fact.
@@ -209,6 +210,15 @@ async fn save_devices(house: &House, unsaved: &mut BTreeSet<u32>) {
             unsaved.clear();
             house.set_records_answer(true);
         }
+        // One of them cannot be saved as it is; that is no reason to lose the others.
+        Err(StoreError::Refused(_)) => {
+            for device in &devices {
+                if let Err(error) = house.records.save_devices(std::slice::from_ref(device)).await {
+                    tracing::warn!(device = device.label(), "not saved: {error}");
+                }
+            }
+            unsaved.clear();
+        }
         Err(error) => {
             tracing::warn!("devices are not saved yet: {error}");
             house.set_records_answer(false);
@@ -232,9 +242,7 @@ fn digest(
     let mut name = None;
     match fact {
         Fact::Met => met = true,
-        Fact::Searched(target) => {
-            step(Step::Seen, format!("searched for {}", tame(&target)), None, None)
-        }
+        Fact::Searched(target) => step(Step::Seen, format!("searched for {}", target), None, None),
         Fact::Announced => step(Step::Seen, "announced itself".into(), None, None),
         Fact::Connected => step(Step::Seen, "connected to the device listener".into(), None, None),
         Fact::Named(user_agent) => name = Some(user_agent),

@@ -6,6 +6,7 @@ use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
 use mostra_core::device::Device;
 use mostra_core::proof::{Ladder, Proof, Step};
+use mostra_protocol::text::{NAME, TITLE, tame};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait,
@@ -79,11 +80,16 @@ async fn note(
         id: NotSet,
         device_id: Set(i64::from(id)),
         at_ms: Set(millis(at)),
-        who: Set(who.to_owned()),
+        who: Set(tame(who, NAME).into_owned()),
         what: Set(what),
     };
     decision::Entity::insert(model).exec_without_returning(connection).await?;
     Ok(())
+}
+
+/// As PostgreSQL can hold it, whoever it came from.
+fn fit(text: Option<&str>) -> Option<String> {
+    text.map(|text| tame(text, TITLE).into_owned())
 }
 
 async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), StoreError> {
@@ -93,8 +99,8 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
         id: Set(i64::from(device.id)),
         address: Set(device.address.to_string()),
         hardware: Set(device.hardware.map(|h| h.to_string())),
-        name: Set(device.name.clone()),
-        user_agent: Set(device.user_agent.clone()),
+        name: Set(fit(device.name.as_deref())),
+        user_agent: Set(fit(device.user_agent.as_deref())),
         standing: Set(device.standing.word().to_owned()),
         kinds: Set(device.grant.kinds.to_string()),
         folders: Set(folders),
@@ -127,8 +133,8 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
             device_id: Set(i64::from(device.id)),
             step: Set(step.word().to_owned()),
             at_ms: Set(millis(confirmed.at)),
-            what: Set(confirmed.what.clone()),
-            item: Set(confirmed.item.clone()),
+            what: Set(tame(&confirmed.what, NAME).into_owned()),
+            item: Set(fit(confirmed.item.as_deref())),
             bytes: Set(confirmed.bytes.map(|b| b as i64)),
         })
         .collect();

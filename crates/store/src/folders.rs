@@ -6,6 +6,7 @@ use std::time::Duration;
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
+use mostra_protocol::text::{TITLE, tame};
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
@@ -192,7 +193,7 @@ impl Records {
                 id: NotSet,
                 folder_id: Set(i64::from(serial)),
                 path: Set(l.path.replace('\0', "")),
-                reason: Set(l.reason.clone()),
+                reason: Set(tame(&l.reason, TITLE).into_owned()),
             });
             left_out::Entity::insert_many(rows).exec_without_returning(&transaction).await?;
         }

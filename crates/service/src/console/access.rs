@@ -9,6 +9,7 @@ use actix_web::web;
 use mostra_api::{Code, ConsoleAccess};
 use serde::Deserialize;
 
+use super::body::Body;
 use super::guard::Place;
 use super::problem::Failure;
 use super::session::Caller;
@@ -127,12 +128,12 @@ async fn show(_: Caller, door: web::Data<ConsoleDoor>) -> web::Json<ConsoleAcces
 
 async fn change(
     _: Caller,
-    wish: web::Json<Wish>,
+    wish: Body<Wish>,
     house: web::Data<House>,
     door: web::Data<ConsoleDoor>,
 ) -> Result<web::Json<ConsoleAccess>, Failure> {
     let door = door.into_inner();
-    if wish.open {
+    if wish.0.open {
         door.open(&house.clone().into_inner()).await.map_err(|why| {
             Failure::invalid("The console cannot be opened to the house").why(why)
         })?;

@@ -11,6 +11,7 @@ use mostra_protocol::search::{self, Criteria, Operator};
 use mostra_protocol::{property::Property, sort};
 use serde::Deserialize;
 
+use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 use crate::house::House;
@@ -303,7 +304,7 @@ async fn add_positions(
 async fn set_position(
     caller: Caller,
     id: web::Path<String>,
-    body: web::Json<Position>,
+    body: Body<Position>,
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
     let pass = Pass::for_account(&caller.0);
@@ -311,8 +312,8 @@ async fn set_position(
     let Node::Item(item) = object.node else { return Err(missing()) };
     let at = mostra_store::Position {
         file: item.serial,
-        position_ms: body.position_ms,
-        seen: body.seen,
+        position_ms: body.0.position_ms,
+        seen: body.0.seen,
         at: house.clock.now(),
     };
     house.records.set_position(caller.0.account(), &at).await?;

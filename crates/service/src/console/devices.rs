@@ -10,6 +10,7 @@ use mostra_core::device::Device;
 use mostra_core::proof::Step;
 use mostra_core::traits::Traits;
 
+use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 use crate::clock::ms;
@@ -66,7 +67,7 @@ fn by_name(traits: &Traits) -> serde_json::Map<String, serde_json::Value> {
 async fn set_traits(
     caller: Caller,
     id: web::Path<u32>,
-    body: web::Json<DeviceTraits>,
+    body: Body<DeviceTraits>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
     let wrong = |why: String| {
@@ -74,7 +75,7 @@ async fn set_traits(
             .why(why)
             .next("docs/traits.md lists them; nothing was changed.")
     };
-    let given = serde_json::Value::Object(body.into_inner().traits);
+    let given = serde_json::Value::Object(body.0.traits);
     let traits: Traits = serde_json::from_value(given).map_err(|e| wrong(e.to_string()))?;
     traits.check().map_err(wrong)?;
     let device = house.set_traits(*id, traits, caller.0.account()).await?;
@@ -104,10 +105,10 @@ async fn show(
 async fn decide(
     caller: Caller,
     id: web::Path<u32>,
-    body: web::Json<DecisionRequest>,
+    body: Body<DecisionRequest>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
-    let DecisionRequest { standing, kinds, folders, name } = body.into_inner();
+    let DecisionRequest { standing, kinds, folders, name } = body.0;
     let standing = Standing::from_word(&standing).ok_or_else(|| {
         Failure::invalid("That is no standing")
             .why("A standing is `waiting`, `admitted` or `refused`.")
@@ -164,10 +165,10 @@ fn usable_name(name: &str) -> Result<String, Failure> {
 async fn rename(
     _: Caller,
     id: web::Path<u32>,
-    body: web::Json<DeviceName>,
+    body: Body<DeviceName>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
-    let name = usable_name(&body.name)?;
+    let name = usable_name(&body.0.name)?;
     let device = house.name_device(*id, name).await?.ok_or_else(missing)?;
     Ok(web::Json(told(&device)))
 }

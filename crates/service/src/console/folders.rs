@@ -15,6 +15,7 @@ use mostra_core::{Kind, Kinds};
 use mostra_store::Counter;
 use serde::Deserialize;
 
+use super::body::{Body, OptionalBody};
 use super::places;
 use super::problem::Failure;
 use super::session::Caller;
@@ -103,10 +104,10 @@ async fn show(
 
 async fn add(
     _: Caller,
-    body: web::Json<NewFolder>,
+    body: Body<NewFolder>,
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
-    let NewFolder { path, label, kinds } = body.into_inner();
+    let NewFolder { path, label, kinds } = body.0;
     if !house.loaded_soon().await {
         return Err(Failure::new(
             StatusCode::SERVICE_UNAVAILABLE,
@@ -232,11 +233,11 @@ async fn remove(
 async fn rescan(
     _: Caller,
     id: web::Path<u32>,
-    body: Option<web::Json<Rescan>>,
+    body: OptionalBody<Rescan>,
     house: web::Data<House>,
 ) -> Result<HttpResponse, Failure> {
     let folder = find(&house, *id)?;
-    let wish = body.map(web::Json::into_inner).unwrap_or_default();
+    let wish = body.0;
     let scope = match wish.path.filter(|path| !path.is_empty()) {
         None => Scope::Whole("asked"),
         Some(path) => {
@@ -303,12 +304,12 @@ async fn reports(
 async fn exclude(
     _: Caller,
     id: web::Path<u32>,
-    body: web::Json<Excluded>,
+    body: Body<Excluded>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiFolder>, Failure> {
     let folder = find(&house, *id)?;
     let mut paths = Vec::new();
-    for path in &body.paths {
+    for path in &body.0.paths {
         let path = below(&folder, path)?;
         if path.is_empty() {
             return Err(Failure::invalid("The whole folder cannot be left out")

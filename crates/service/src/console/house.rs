@@ -11,6 +11,7 @@ use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
 use mostra_core::station::Allowed;
 
+use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 use crate::clock::ms;
@@ -90,11 +91,10 @@ async fn show(_: Caller, house: web::Data<House>) -> web::Json<ApiHouse> {
 
 async fn change(
     _: Caller,
-    body: web::Json<HouseChange>,
+    body: Body<HouseChange>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiHouse>, Failure> {
-    let HouseChange { name, doorway, titles, picture_order, locale, mimes, stations } =
-        body.into_inner();
+    let HouseChange { name, doorway, titles, picture_order, locale, mimes, stations } = body.0;
     let name = name.map(|n| n.trim().to_owned());
     if let Some(name) = &name
         && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))

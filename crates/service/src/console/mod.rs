@@ -2,6 +2,7 @@
 
 mod access;
 mod assets;
+mod body;
 mod catalogue;
 mod certificate;
 mod devices;
@@ -83,7 +84,6 @@ pub fn serve(
             .app_data(door.clone())
             .app_data(limits.clone())
             .app_data(web::Data::new(guard::Place { side, address: place }))
-            .app_data(web::JsonConfig::default().limit(64 << 10).error_handler(problem::unreadable))
             .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))
             .app_data(web::QueryConfig::default().error_handler(problem::unreadable_query))
             .wrap(from_fn(guard::check))

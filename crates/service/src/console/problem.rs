@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use actix_web::error::{JsonPayloadError, PathError, QueryPayloadError};
+use actix_web::error::{PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use mostra_api::Problem;
@@ -77,18 +77,6 @@ impl From<StoreError> for Failure {
             }
         }
     }
-}
-
-/// A body that is not the JSON asked for.
-pub fn unreadable(error: JsonPayloadError, _: &HttpRequest) -> actix_web::Error {
-    let status = match &error {
-        JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
-            StatusCode::PAYLOAD_TOO_LARGE
-        }
-        JsonPayloadError::ContentType => StatusCode::UNSUPPORTED_MEDIA_TYPE,
-        _ => StatusCode::BAD_REQUEST,
-    };
-    Failure::new(status, "The request cannot be read").why(error.to_string()).into()
 }
 
 /// A query that does not fit.

@@ -17,6 +17,7 @@ use sha2::{Digest, Sha256};
 
 use super::Side;
 use super::access::ConsoleDoor;
+use super::body::Body;
 use super::guard::Place;
 use super::problem::Failure;
 use crate::house::House;
@@ -135,7 +136,7 @@ async fn setup(
 /// Makes an account: the first from loopback without a code, any other with one.
 async fn add_account(
     request: HttpRequest,
-    body: web::Json<NewAccount>,
+    body: Body<NewAccount>,
     house: web::Data<House>,
     place: web::Data<Place>,
     door: web::Data<ConsoleDoor>,
@@ -144,7 +145,7 @@ async fn add_account(
     let source =
         request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
     attempts.check(source)?;
-    let NewAccount { name, password, code } = body.into_inner();
+    let NewAccount { name, password, code } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
     if name.is_empty()
         || name.len() > 40
@@ -185,7 +186,7 @@ fn hash_password(password: &str) -> Result<String, Failure> {
 
 async fn login(
     request: HttpRequest,
-    body: web::Json<Login>,
+    body: Body<Login>,
     house: web::Data<House>,
     place: web::Data<Place>,
     attempts: web::Data<Attempts>,
@@ -193,7 +194,7 @@ async fn login(
     let source =
         request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
     attempts.check(source)?;
-    let Login { name, password, token: program } = body.into_inner();
+    let Login { name, password, token: program } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
     let recorded = house.records.password_hash(&name).await?;
     let fits = web::block(move || {

@@ -8,6 +8,7 @@ use mostra_core::proof::Step;
 use mostra_protocol::content_directory::{Browse, Leniency, Search};
 use mostra_protocol::description::control_path;
 use mostra_protocol::soap::{self, Call, Fault, Value};
+use mostra_protocol::text::{NAME, tame};
 use mostra_protocol::wire::Service;
 use mostra_protocol::{charset, connection_manager, property, registrar};
 
@@ -70,7 +71,7 @@ async fn control(
             send(HttpResponse::Ok(), document)
         }
         Err(fault) => {
-            tracing::debug!(peer = %asker.peer, action = crate::logging::tame(&call.action), "fault {}", fault.code());
+            tracing::debug!(peer = %asker.peer, action = %tame(&call.action, NAME), "fault {}", fault.code());
             send(HttpResponse::InternalServerError(), fault.write())
         }
     }

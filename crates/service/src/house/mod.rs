@@ -25,6 +25,7 @@ use mostra_core::streaming::StreamBook;
 use mostra_core::traits::{Observed, Traits};
 use mostra_protocol::Moment;
 use mostra_protocol::gena::Publisher;
+use mostra_protocol::text::{NAME, tame};
 use mostra_store::{Counter, Records, StoreError};
 use tokio::sync::{Notify, broadcast, mpsc, watch};
 
@@ -37,7 +38,6 @@ use crate::discovery;
 use crate::host_load::HostLoad;
 use crate::interfaces::Served;
 use crate::lanes::Lanes;
-use crate::logging::tame;
 use crate::other_servers::OtherServers;
 use crate::random::{random_uuid, random_word};
 use crate::scan::ScanBoard;
@@ -289,7 +289,7 @@ impl House {
         let now = self.clock.now();
         let hardware = crate::neighbours::hardware(address);
         let doorway = self.doorway();
-        let user_agent = user_agent.map(tame);
+        let user_agent = user_agent.map(|text| tame(text, NAME).into_owned());
         let (met, new, named) = {
             let mut book = self.devices();
             let (id, new) = book.meet(now, address, hardware, doorway);

@@ -19,6 +19,7 @@ use mostra_media::extension::Extension;
 use mostra_media::playlist::{self, Target};
 use mostra_media::walk::{Listed, Listing, Stat};
 use mostra_media::{Reason, probe::probe_opened, sidecar, unreadable};
+use mostra_protocol::text::{NAME, tamed};
 
 use mostra_store::LeftOut;
 use nix::fcntl::OFlag;
@@ -370,7 +371,7 @@ impl Job {
                                 }
                                 None => {
                                     let host = Address::parse(&text).map_or(text, |a| a.host);
-                                    refused.push(host);
+                                    refused.push(tamed(host, NAME));
                                 }
                             }
                         }
