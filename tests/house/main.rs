@@ -6,6 +6,7 @@ mod bridge;
 mod choices;
 mod console;
 mod content;
+mod counters;
 mod crowded;
 mod decode;
 mod demo;

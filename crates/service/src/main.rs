@@ -35,7 +35,7 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use clap::Parser;
-use mostra_store::{Records, StoreError};
+use mostra_store::{Hold, Records, StoreError};
 use tokio::sync::mpsc;
 
 use clock::Clock;
@@ -104,6 +104,7 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     let console_address =
         console_listener.local_addr().map_err(|e| Trouble::new(e.to_string(), ""))?;
     let records = open_records(&config).await?;
+    let hold = hold(&records, &config).await?;
     let (sightings, sighted) = Sightings::channel();
     let (to_discovery, commands) = mpsc::unbounded_channel();
     let house = House::open(clock, config, records, served, sightings, to_discovery.clone())
@@ -127,6 +128,7 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
     let mut discovery = tokio::spawn(discovery::run(house.clone(), commands));
     let mut noting = tokio::spawn(sightings::run(house.clone(), sighted));
     let mut telling = tokio::spawn(events::run(house.clone()));
+    let mut holding = tokio::spawn(keep_hold(house.clone(), hold));
     tokio::spawn(host_load::run(house.clone()));
     tokio::spawn(load(house.clone()));
     door.restore(&house).await;
@@ -143,6 +145,10 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
         _ = &mut discovery => Some("discovery"),
         _ = &mut noting => Some("the noting of what devices do"),
         _ = &mut telling => Some("eventing"),
+        holder = &mut holding => {
+            let why = holder.map_or_else(|error| error.to_string(), |error| error.to_string());
+            return Err(Trouble::new(why, "Stop that one, or give this one another database."));
+        }
     };
     if let Some(part) = ended {
         let why = format!("{part} ended by itself, which is a fault of the service's own");
@@ -233,6 +239,50 @@ async fn open_records(config: &Config) -> Result<Records, Trouble> {
             ),
         },
     )
+}
+
+/// Takes the database for this service alone.
+async fn hold(records: &Records, config: &Config) -> Result<Hold, Trouble> {
+    let host = nix::unistd::gethostname().unwrap_or_default();
+    let who = format!("mostrad {} on {}", std::process::id(), host.to_string_lossy());
+    let until = tokio::time::Instant::now() + HELD;
+    loop {
+        match records.hold(&who).await {
+            Ok(hold) => return Ok(hold),
+            // One that was killed a moment ago has it until PostgreSQL notices.
+            Err(StoreError::Held(_)) if tokio::time::Instant::now() < until => {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            Err(error) => {
+                let remedy = format!(
+                    "Stop that one, or give this one another data directory and database; this one's is {}.",
+                    config.data.display()
+                );
+                return Err(Trouble::new(error.to_string(), &remedy));
+            }
+        }
+    }
+}
+
+/// How long a database that another service holds is waited for.
+const HELD: Duration = Duration::from_secs(3);
+
+/// Holds the database, and notes the time in it; ends when another service has taken it.
+async fn keep_hold(house: Arc<House>, mut hold: Hold) -> StoreError {
+    let mut look = tokio::time::interval(Duration::from_secs(5));
+    look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut looks = 0_u64;
+    loop {
+        look.tick().await;
+        if let Err(error @ StoreError::Held(_)) = hold.keep().await {
+            return error;
+        }
+        if looks.is_multiple_of(12) {
+            // While PostgreSQL is away it is not noted, and nothing else is either.
+            let _ = house.records.note_time(house.session_time()).await;
+        }
+        looks += 1;
+    }
 }
 
 async fn stop_asked() {

@@ -44,13 +44,20 @@ impl Batch {
 }
 
 impl Records {
-    /// Records a batch, in one commit.
+    /// Records a batch of a folder, in one commit.
     ///
     /// # Errors
-    /// [`StoreError`] when it was not saved; then nothing of it is.
-    pub async fn record(&self, batch: &Batch) -> Result<(), StoreError> {
+    /// [`StoreError`] when it was not saved; then nothing of it is. So when the folder has been
+    /// removed meanwhile.
+    pub async fn record(&self, folder: u32, batch: &Batch) -> Result<(), StoreError> {
         let mut transaction =
             self.database.get_postgres_connection_pool().begin().await.map_err(away)?;
+        // Whoever removes the folder waits for this, and the other way round.
+        let there = sqlx::query("select 1 from folder where id = $1 for key share");
+        let there = there.bind(i64::from(folder)).fetch_optional(&mut *transaction);
+        if there.await.map_err(away)?.is_none() {
+            return Err(StoreError::Refused("the folder is published no more".into()));
+        }
         let gone = [
             ("delete from file where id = any($1)", &batch.gone_files),
             ("delete from container where id = any($1)", &batch.gone_directories),

@@ -10,7 +10,7 @@ use mostra_protocol::text::{TITLE, tame};
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
-    QueryOrder, TransactionTrait,
+    QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use crate::accounts::millis;
@@ -97,6 +97,8 @@ impl Records {
     /// [`StoreError`] when it was not saved.
     pub async fn remove_folder(&self, serial: u32) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
+        // A scan that is just recording is waited for, so that nothing of it is left behind.
+        folder::Entity::find_by_id(i64::from(serial)).lock_exclusive().one(&transaction).await?;
         file::Entity::delete_many().filter(of_folder(serial)).exec(&transaction).await?;
         folder::Entity::delete_by_id(i64::from(serial)).exec(&transaction).await?;
         transaction.commit().await?;

@@ -10,6 +10,7 @@ mod copied;
 mod devices;
 mod entity;
 mod folders;
+mod hold;
 mod migration;
 mod reports;
 mod settings;
@@ -22,6 +23,7 @@ use sea_orm_migration::MigratorTrait;
 
 pub use batch::Batch;
 pub use folders::{LeftOut, Loaded, LoadedFolder, NewFolder};
+pub use hold::Hold;
 pub use reports::{LISTED, Position, ScanReport, What};
 pub use settings::Counter;
 pub use stream::RawFiles;
@@ -35,6 +37,9 @@ pub enum StoreError {
     /// PostgreSQL refused.
     #[error("the database refused: {0}")]
     Refused(String),
+    /// Another service uses the database.
+    #[error("another service uses this database: {0}")]
+    Held(String),
     /// A record does not read back.
     #[error("a record is damaged: {0}")]
     Damaged(String),
@@ -53,7 +58,8 @@ impl From<sea_orm::DbErr> for StoreError {
     }
 }
 
-/// Whether an error's text is that of a broken connection; the driver gives no other sign.
+/// Whether an error's text is that of a broken connection. The driver tells such errors apart by
+/// kind; what PostgreSQL itself says when it ends a connection, only by text.
 fn is_io(text: &str) -> bool {
     let text = text.to_lowercase();
     ["error communicating", "terminating connection", "connection", "shutting down", "starting up"]

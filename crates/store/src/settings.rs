@@ -1,8 +1,11 @@
 //! House settings and counters.
 
+use std::time::Duration;
+
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, EntityTrait, FromQueryResult, Statement};
 
+use crate::accounts::millis;
 use crate::entity::setting;
 use crate::{Records, StoreError};
 
@@ -20,6 +23,12 @@ pub enum Counter {
 }
 
 impl Counter {
+    /// Whether the number after the largest is 0, as the standards have it for what only has to
+    /// differ from before; other numbers name something for ever.
+    fn goes_round(self) -> bool {
+        matches!(self, Counter::UpdateId | Counter::Boot)
+    }
+
     fn name(self) -> &'static str {
         match self {
             Counter::Serial => "serial",
@@ -29,6 +38,9 @@ impl Counter {
         }
     }
 }
+
+/// The latest time that was noted, in Unix milliseconds.
+const LATEST: &str = "latest_ms";
 
 #[derive(FromQueryResult)]
 struct Value {
@@ -89,7 +101,27 @@ impl Records {
         );
         let row = Value::find_by_statement(statement).one(&self.database).await?;
         let after = row.ok_or_else(|| StoreError::Damaged("a counter gave nothing".into()))?.value;
-        u32::try_from(after - i64::from(count) + 1)
-            .map_err(|_| StoreError::Damaged("a counter has run out".into()))
+        let first = after - i64::from(count) + 1;
+        if counter.goes_round() {
+            return Ok(first as u32);
+        }
+        u32::try_from(first).map_err(|_| StoreError::Damaged("a counter has run out".into()))
+    }
+
+    /// Notes that it is this late, so that a clock that is set back revives nothing.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn note_time(&self, now: Duration) -> Result<(), StoreError> {
+        self.set_setting(LATEST, &millis(now).to_string()).await
+    }
+
+    /// The latest time that was noted.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn latest_time(&self) -> Result<Duration, StoreError> {
+        let latest = self.setting(LATEST).await?.and_then(|text| text.parse().ok());
+        Ok(Duration::from_millis(latest.unwrap_or(0)))
     }
 }

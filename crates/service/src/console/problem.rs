@@ -72,7 +72,7 @@ impl From<StoreError> for Failure {
             StoreError::Away(_) => failure
                 .why("PostgreSQL does not answer.")
                 .next("Start it and try again; watching goes on meanwhile."),
-            StoreError::Refused(_) | StoreError::Damaged(_) => {
+            StoreError::Refused(_) | StoreError::Held(_) | StoreError::Damaged(_) => {
                 failure.why("The database refused it; the service's log has the details.")
             }
         }

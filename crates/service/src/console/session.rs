@@ -99,7 +99,7 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
     let hash = token_hash(&token);
     let session = house.sessions.lock().unwrap_or_else(PoisonError::into_inner).get(&hash).cloned();
     let signed_in =
-        session.and_then(|s| SignedIn::check(&s, &hash, house.clock.now())).ok_or_else(out)?;
+        session.and_then(|s| SignedIn::check(&s, &hash, house.session_time())).ok_or_else(out)?;
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD);
     if by_cookie && changing {
         let sent = request.headers().get("x-csrf-token").and_then(|v| v.to_str().ok());
@@ -210,9 +210,9 @@ async fn login(
     let session = account::Session {
         token_hash: token_hash(&token),
         account: name.clone(),
-        expires: house.after(LENGTH),
+        expires: house.session_time() + LENGTH,
     };
-    house.records.add_session(&session, house.clock.now()).await?;
+    house.records.add_session(&session, house.session_time()).await?;
     house
         .sessions
         .lock()

@@ -40,7 +40,7 @@ use crate::interfaces::Served;
 use crate::lanes::Lanes;
 use crate::other_servers::OtherServers;
 use crate::random::{random_uuid, random_word};
-use crate::scan::ScanBoard;
+use crate::scan::{ScanBoard, Serials};
 use crate::sightings::{Fact, Sightings};
 use crate::stations::Stations;
 use crate::transfers::Transfers;
@@ -123,6 +123,8 @@ pub struct House {
     pub other_servers: OtherServers,
     /// Scans.
     pub scans: ScanBoard,
+    /// Numbers for new files and directories.
+    pub serials: tokio::sync::Mutex<Serials>,
     /// Pictures of things.
     pub art: Art,
     /// The drives that files are on.
@@ -148,6 +150,9 @@ pub struct House {
     devices: Mutex<DeviceBook>,
     streams: Mutex<StreamBook>,
     discovery: mpsc::UnboundedSender<discovery::Command>,
+    /// How far the clock is behind the latest time recorded: one that starts in the past revives
+    /// no session.
+    behind: Duration,
     /// Other servers that have our name or UDN.
     twins: Mutex<BTreeMap<(Ipv4Addr, &'static str), Moment>>,
     live: broadcast::Sender<Topic>,
@@ -191,7 +196,15 @@ impl House {
         let stations = Allowed::new(stations).unwrap_or_default();
         let boot_id = records.reserve(Counter::Boot, 1).await?;
         let first = records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
-        let sessions = records.sessions(clock.now()).await?;
+        let latest = records.latest_time().await?;
+        let behind = latest.saturating_sub(clock.now());
+        if behind > Duration::from_secs(60) {
+            tracing::warn!(
+                "the host's clock is {} s behind: sessions end by the time that was",
+                behind.as_secs()
+            );
+        }
+        let sessions = records.sessions(clock.now() + behind).await?;
         let devices = DeviceBook::load(records.devices().await?, config.rules.clone());
         let (device_port, connections) = (config.device_port, config.connections);
         let art = Art::new(&config.data);
@@ -206,6 +219,7 @@ impl House {
             sightings,
             transfers: Transfers::default(),
             scans: ScanBoard::default(),
+            serials: tokio::sync::Mutex::default(),
             lanes: Lanes::default(),
             stations: Stations::default(),
             seats: Arc::new(Seats::new(connections)),
@@ -221,7 +235,8 @@ impl House {
             }),
             catalogue: ArcSwap::from_pointee(Catalogue::new(&epoch, first).with_options(options)),
             recording_devices: tokio::sync::Mutex::default(),
-            changing: tokio::sync::Mutex::new(first + UPDATE_IDS - 1),
+            changing: tokio::sync::Mutex::new(first.wrapping_add(UPDATE_IDS - 1)),
+            behind,
             devices: Mutex::new(devices),
             streams: Mutex::default(),
             host_load: HostLoad::default(),
@@ -383,8 +398,8 @@ impl House {
         self.publisher.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// The moment after which a session of this length ends.
-    pub fn after(&self, length: Duration) -> Moment {
-        self.clock.now() + length
+    /// The time by which sessions end.
+    pub fn session_time(&self) -> Moment {
+        self.clock.now() + self.behind
     }
 }

@@ -132,9 +132,10 @@ impl House {
     }
 
     pub(super) async fn more_update_ids(&self, last: &mut u32) -> Result<(), StoreError> {
-        if self.catalogue().update_id() + 2 >= *last {
+        // The ids go round, so that only their distance counts.
+        if last.wrapping_sub(self.catalogue().update_id()) <= 2 {
             self.records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
-            *last += UPDATE_IDS;
+            *last = last.wrapping_add(UPDATE_IDS);
         }
         Ok(())
     }

@@ -13,9 +13,29 @@ use super::look::{Seen, join};
 use crate::house::House;
 
 /// Serials taken from the counter at a time: twice as many each time, up to the most, as each
-/// is a commit of its own.
-const SERIALS: u32 = 500;
+/// is a commit of its own. What one scan does not need is there for the next.
+const SERIALS: u32 = 64;
 const MOST_SERIALS: u32 = 16_000;
+
+/// Serials that are taken and not used yet.
+#[derive(Debug, Default)]
+pub struct Serials {
+    left: std::ops::Range<u32>,
+    taken: u32,
+}
+
+impl Serials {
+    async fn next(&mut self, house: &House) -> Result<u32, StoreError> {
+        if let Some(serial) = self.left.next() {
+            return Ok(serial);
+        }
+        let count = (self.taken * 2).clamp(SERIALS, MOST_SERIALS);
+        let first = house.records.reserve(Counter::Serial, count).await?;
+        self.left = first..first.saturating_add(count);
+        self.taken = count;
+        self.left.next().ok_or_else(|| StoreError::Damaged("no serials".into()))
+    }
+}
 
 pub(super) struct Book {
     folder: u32,
@@ -36,8 +56,6 @@ pub(super) struct Book {
     playlists: HashSet<String>,
     /// Other folders in which entries of playlists lie, by serial.
     others: HashMap<u32, Inventory>,
-    serials: std::ops::Range<u32>,
-    serials_taken: u32,
 }
 
 impl Book {
@@ -54,8 +72,6 @@ impl Book {
             moved_directories: HashSet::new(),
             playlists: HashSet::new(),
             others: HashMap::new(),
-            serials: 0..0,
-            serials_taken: 0,
         }
     }
 
@@ -64,15 +80,8 @@ impl Book {
         self.seen.insert(serial);
     }
 
-    async fn serial(&mut self, house: &House) -> Result<u32, StoreError> {
-        if let Some(serial) = self.serials.next() {
-            return Ok(serial);
-        }
-        let count = (self.serials_taken * 2).clamp(SERIALS, MOST_SERIALS);
-        let first = house.records.reserve(Counter::Serial, count).await?;
-        self.serials = first..first + count;
-        self.serials_taken = count;
-        self.serials.next().ok_or_else(|| StoreError::Damaged("no serials".into()))
+    async fn serial(&self, house: &House) -> Result<u32, StoreError> {
+        house.serials.lock().await.next(house).await
     }
 
     /// Puts a file. One that is known keeps its serial, and so its object ids.

@@ -24,6 +24,7 @@ use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
 use tokio::sync::mpsc;
 
 use self::book::Book;
+pub use self::book::Serials;
 use self::look::{Job, Looked, Station};
 pub use self::presence::answers;
 use self::presence::{SILENT, away, present};
@@ -314,7 +315,7 @@ async fn scan(
     let mut lists = Vec::new();
     let mut batch = Batch::default();
     let mut limit = FIRST_BATCH;
-    let mut writer = Writer::start(house);
+    let mut writer = Writer::start(house, folder.serial);
     let mut ticker = tokio::time::interval(FLUSH);
     ticker.tick().await;
     loop {

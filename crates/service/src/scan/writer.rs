@@ -16,14 +16,14 @@ pub(super) struct Writer {
 }
 
 impl Writer {
-    pub fn start(house: &Arc<House>) -> Writer {
+    pub fn start(house: &Arc<House>, folder: u32) -> Writer {
         let (batches, mut receiver) = mpsc::channel::<Batch>(1);
         let house = house.clone();
         let task = tokio::spawn(async move {
             // One batch is shown while the next is recorded.
             let mut showing: Option<tokio::task::JoinHandle<Result<(), StoreError>>> = None;
             while let Some(batch) = receiver.recv().await {
-                house.records.record(&batch).await?;
+                house.records.record(folder, &batch).await?;
                 if let Some(showing) = showing.take() {
                     showing.await.map_err(|e| StoreError::Damaged(e.to_string()))??;
                 }

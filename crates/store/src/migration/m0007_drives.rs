@@ -1,5 +1,6 @@
 //! Which drive each part of a folder is on, by its path below the folder: what is on a drive that
-//! is not mounted is away, and not gone.
+//! is not mounted is away, and not gone. And files go that were recorded while their folder was
+//! being removed, which no longer happens.
 
 use sea_orm_migration::prelude::*;
 
@@ -14,7 +15,9 @@ impl MigrationName for Migration {
 #[async_trait::async_trait]
 impl MigrationTrait for Migration {
     async fn up(&self, manager: &SchemaManager) -> Result<(), DbErr> {
-        let add = "alter table folder add column drives jsonb";
+        let add = "alter table folder add column drives jsonb; \
+                   delete from file where not exists \
+                   (select 1 from container where container.id = file.container_id)";
         manager.get_connection().execute_unprepared(add).await?;
         Ok(())
     }
