@@ -73,12 +73,12 @@ export function useChange<Input>(run: (input: Input) => Promise<unknown>, topics
   });
 }
 
-export type Decision = { device: Device; standing: string; kinds?: string[]; folders?: number[]; name?: string };
+export type Decision = { device: Device; standing: string; kinds?: string[]; folders?: number[]; all_folders?: boolean; name?: string };
 
 export const useDecide = () =>
   useChange<Decision>(
-    ({ device, standing, kinds, folders, name }) =>
-      call("PUT", `/devices/${device.id}/decision`, { standing, kinds, folders, name }),
+    ({ device, standing, kinds, folders, all_folders, name }) =>
+      call("PUT", `/devices/${device.id}/decision`, { standing, kinds, folders, all_folders, name }),
     ["devices", "house"],
   );
 

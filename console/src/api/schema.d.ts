@@ -688,12 +688,24 @@ export interface components {
         DecisionRequest: {
             /** @description `waiting`, `admitted` or `refused`. */
             standing: string;
-            /** @description The kinds it may see; all if left out. */
+            /** @description The kinds it may see; as before if left out, and all of a device that is new. */
             kinds?: string[] | null;
-            /** @description The folders it may see, by number; all, also those to come, if left out. */
+            /** @description The folders it may see, by number; as before if left out, and all of a device that is new. */
             folders?: number[] | null;
+            /** @description Whether it may see all folders, also those to come, whatever it was before. */
+            all_folders?: boolean | null;
             /** @description A name for it; unchanged if left out. */
             name?: string | null;
+        };
+        /** @description What a device asked for in vain, as it is not let in. */
+        Denied: {
+            /**
+             * Format: int64
+             * @description When it last did.
+             */
+            at_ms: number;
+            /** @description What it did. */
+            what: string;
         };
         /** @description A device. */
         Device: {
@@ -730,6 +742,7 @@ export interface components {
             last_seen_ms: number;
             /** @description Its proof, all six steps in order. */
             proof: components["schemas"]["ProofStep"][];
+            denied?: null | components["schemas"]["Denied"];
             /** @description What is done differently for it, by name (`docs/traits.md`). */
             traits?: {
                 [key: string]: unknown;
@@ -1061,6 +1074,11 @@ export interface components {
         Rescan: {
             /** @description A directory, by path below the folder or absolute; all of the folder if left out. */
             path?: string | null;
+            /**
+             * @description Whether the drives are meant to be as they are now: what was published from a drive that
+             *     is not mounted any more counts as gone, and another one in its place as that drive.
+             */
+            as_it_is?: boolean | null;
         };
         /** @description A scan's progress. */
         Scan: {

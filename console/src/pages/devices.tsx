@@ -48,7 +48,7 @@ export function Devices() {
                       {device.label} <StandingMark standing={device.standing} />
                     </Link>
                     <p className="text-sm text-soft">
-                      {device.address} · {furthest(device.proof)} · seen {ago(device.last_seen_ms)}
+                      {device.address} · {device.denied ? `${device.denied.what}, got nothing` : furthest(device.proof)} · seen {ago(device.last_seen_ms)}
                     </p>
                   </div>
                   <Ladder steps={device.proof} />
@@ -60,6 +60,16 @@ export function Devices() {
         {chosen && <Detail key={chosen.id} device={chosen} />}
       </div>
     </>
+  );
+}
+
+/** What it asked for in vain: a device that is not let in proves nothing by asking. */
+function Denied({ device }: { device: Device }) {
+  if (!device.denied) return null;
+  return (
+    <p className="mt-3 rounded-lg bg-amber-wash px-4 py-2">
+      It {device.denied.what} {ago(device.denied.at_ms)} and got nothing: {device.standing === "refused" ? "it is refused" : "it waits for a decision"}.
+    </p>
   );
 }
 
@@ -82,6 +92,7 @@ function Detail({ device }: { device: Device }) {
   return (
     <Card title={device.label}>
       <Decide device={device} />
+      <Denied device={device} />
       <h3 className="mt-5 mb-1 font-bold">Proof</h3>
       <ol className="divide-y divide-line border-y border-line">
         {device.proof.map((step) => (

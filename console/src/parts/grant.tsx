@@ -15,7 +15,7 @@ export function grantWords(device: Device, folders: Folder[] | undefined): strin
   return names.length === 0 ? "nothing: its folders are no longer published" : `${kinds} in ${names.join(", ")}`;
 }
 
-export type Grant = { kinds: string[]; folders?: number[] };
+export type Grant = { kinds: string[]; folders?: number[]; all_folders?: boolean };
 
 /** Asks for a grant; starts from the device's own. */
 export function GrantDialog({ device, onChosen, onClose }: { device: Device; onChosen: (grant: Grant) => void; onClose: () => void }) {
@@ -47,7 +47,7 @@ function Choice({ device, onChosen, onClose }: { device: Device; onChosen: (gran
       className="mt-3 space-y-4"
       onSubmit={(event) => {
         event.preventDefault();
-        onChosen(only ? { kinds, folders: usable } : { kinds });
+        onChosen(only ? { kinds, folders: usable } : { kinds, all_folders: true });
       }}
     >
       <fieldset>

@@ -27,7 +27,9 @@ function Plot({ values, most, label }: { values: number[]; most: number; label: 
 }
 
 function position(stream: Stream): string {
-  const share = stream.size > 0 ? stream.position / stream.size : 0;
+  // A broadcast has no end, and so no place in it.
+  if (stream.size === 0) return "live";
+  const share = stream.position / stream.size;
   if (stream.duration_ms == null) return `${Math.round(share * 100)} %`;
   const time = (ms: number) => {
     const s = Math.floor(ms / 1000);

@@ -23,6 +23,7 @@ export function StandingMark({ standing, note }: { standing: string; note?: stri
 }
 
 const UNDO_SECONDS = 10;
+const EVERYTHING = { kinds: KINDS.map(([kind]) => kind), all_folders: true };
 
 /** Buttons for a decision; the result shows in place, with undo for ten seconds. */
 export function Decide({ device }: { device: Device }) {
@@ -44,13 +45,18 @@ export function Decide({ device }: { device: Device }) {
   return (
     <div>
       <div className="flex flex-wrap items-center gap-3">
-        {(device.standing !== "admitted" || !everything) && (
+        {device.standing !== "admitted" && (
           <Button look="main" disabled={decide.isPending} onClick={() => run({ standing: "admitted" })}>
-            {device.standing === "admitted" ? "Admit to everything" : "Admit"}
+            {everything ? "Admit" : `Admit to ${grantWords(device, folders.data)}`}
+          </Button>
+        )}
+        {!everything && (
+          <Button disabled={decide.isPending} onClick={() => run({ standing: "admitted", ...EVERYTHING })}>
+            Admit to everything
           </Button>
         )}
         {!(device.standing === "admitted" && picturesOnly) && (
-          <Button disabled={decide.isPending} onClick={() => run({ standing: "admitted", kinds: ["picture"] })}>
+          <Button disabled={decide.isPending} onClick={() => run({ standing: "admitted", kinds: ["picture"], all_folders: true })}>
             Pictures only
           </Button>
         )}
@@ -71,7 +77,7 @@ export function Decide({ device }: { device: Device }) {
             <Button
               onClick={() =>
                 decide.mutate(
-                  { device, standing: before.standing, kinds: before.kinds, folders: before.folders ?? undefined },
+                  { device, standing: before.standing, kinds: before.kinds, folders: before.folders ?? undefined, all_folders: before.folders ? undefined : true },
                   { onSuccess: () => setBefore(null) },
                 )
               }

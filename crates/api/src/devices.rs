@@ -22,6 +22,15 @@ pub struct ProofStep {
     pub bytes: Option<u64>,
 }
 
+/// What a device asked for in vain, as it is not let in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Denied {
+    /// When it last did.
+    pub at_ms: u64,
+    /// What it did.
+    pub what: String,
+}
+
 /// A device.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Device {
@@ -53,6 +62,9 @@ pub struct Device {
     pub last_seen_ms: u64,
     /// Its proof, all six steps in order.
     pub proof: Vec<ProofStep>,
+    /// What it last asked for in vain; only while it is not let in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub denied: Option<Denied>,
     /// What is done differently for it, by name (`docs/traits.md`).
     #[serde(default)]
     pub traits: serde_json::Map<String, serde_json::Value>,
@@ -76,12 +88,15 @@ pub struct DeviceTraits {
 pub struct DecisionRequest {
     /// `waiting`, `admitted` or `refused`.
     pub standing: String,
-    /// The kinds it may see; all if left out.
+    /// The kinds it may see; as before if left out, and all of a device that is new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kinds: Option<Vec<String>>,
-    /// The folders it may see, by number; all, also those to come, if left out.
+    /// The folders it may see, by number; as before if left out, and all of a device that is new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub folders: Option<Vec<u32>>,
+    /// Whether it may see all folders, also those to come, whatever it was before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub all_folders: Option<bool>,
     /// A name for it; unchanged if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,

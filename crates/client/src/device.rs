@@ -16,16 +16,22 @@ pub enum Verb {
         /// Its number, name, address or hardware address
         device: String,
     },
-    /// Let a device in
+    /// Let a device in: a new one to everything, another to what it was let in to before
     Admit {
         /// Its number, name, address or hardware address
         device: String,
-        /// The kinds it may see
-        #[arg(long, value_delimiter = ',', default_value = "video,music,picture")]
+        /// The kinds it may see: video, music, picture [default: as before]
+        #[arg(long, value_delimiter = ',')]
         kinds: Vec<String>,
-        /// The folders it may see, by number or label [default: all, also those to come]
+        /// The folders it may see, by number or label [default: as before]
         #[arg(long, value_delimiter = ',')]
         folders: Vec<String>,
+        /// All folders, also those to come
+        #[arg(long, conflicts_with = "folders")]
+        all_folders: bool,
+        /// All kinds in all folders
+        #[arg(long, conflicts_with_all = ["kinds", "folders"])]
+        everything: bool,
         /// A name for it
         #[arg(long)]
         name: Option<String>,
@@ -79,15 +85,19 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
             let seen = may_see(connection, &device).await?;
             output.print(&device, |device| show(device, &seen))
         }
-        Verb::Admit { device, kinds, folders: wanted, name } => {
+        Verb::Admit { device, kinds, folders: wanted, all_folders, everything, name } => {
             let mut folders = Vec::new();
             for folder in &wanted {
                 folders.push(crate::folder::find(connection, folder).await?.id);
             }
             let request = DecisionRequest {
                 standing: "admitted".into(),
-                kinds: Some(kinds),
+                kinds: match everything {
+                    true => Some(["video", "music", "picture"].map(String::from).to_vec()),
+                    false => Some(kinds).filter(|kinds| !kinds.is_empty()),
+                },
                 folders: (!wanted.is_empty()).then_some(folders),
+                all_folders: (everything || all_folders).then_some(true),
                 name,
             };
             decide(connection, output, &device, &request).await
@@ -97,6 +107,7 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 standing: "refused".into(),
                 kinds: None,
                 folders: None,
+                all_folders: None,
                 name: None,
             };
             decide(connection, output, &device, &request).await
@@ -256,6 +267,10 @@ fn show(device: &Device, seen: &str) -> String {
     if !device.traits.is_empty() {
         let names: Vec<&str> = device.traits.keys().map(String::as_str).collect();
         line("differently", names.join(", "));
+    }
+    if let Some(denied) = &device.denied {
+        let why = if device.standing == "refused" { "it is refused" } else { "it waits" };
+        line("in vain", format!("{} {}, and got nothing: {why}", denied.what, time(denied.at_ms)));
     }
     lines.push("Proof".into());
     lines.extend(device.proof.iter().map(step));

@@ -71,6 +71,10 @@ fn list(streams: &[Stream]) -> String {
 
 /// How far into the item, by bytes; what plays at an even rate is there by time as well.
 fn position(stream: &Stream) -> String {
+    // A broadcast has no end, and so no place in it.
+    if stream.size == 0 {
+        return "live".into();
+    }
     let share = stream.position as f64 / stream.size.max(1) as f64;
     match stream.duration_ms {
         Some(ms) => format!("{} of {}", duration((share * ms as f64) as u64), duration(ms)),

@@ -123,6 +123,24 @@ impl Grant {
     pub fn everything() -> Grant {
         Grant { kinds: Kinds::ALL, folders: None }
     }
+
+    /// This grant with what a person chose of it anew; the rest stays as it was.
+    pub fn with(self, chosen: Chosen) -> Grant {
+        Grant {
+            kinds: chosen.kinds.unwrap_or(self.kinds),
+            folders: chosen.folders.unwrap_or(self.folders),
+        }
+    }
+}
+
+/// What a person chooses of a grant. What is left out stays as it is: whoever lets a device in
+/// again, or gives it a name, does not widen what it may see by that.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Chosen {
+    /// The kinds.
+    pub kinds: Option<Kinds>,
+    /// The folders, by serial; `Some(None)` for all, also those to come.
+    pub folders: Option<Option<BTreeSet<u32>>>,
 }
 
 impl fmt::Display for Grant {

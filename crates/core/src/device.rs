@@ -64,6 +64,10 @@ pub struct Device {
     pub last_seen: Moment,
     /// What has been proven.
     pub ladder: Ladder,
+    /// What it last asked for in vain, as it is not let in.
+    pub denied: Option<Denied>,
+    /// Whether a person decided on it; such a device is not forgotten to make room.
+    pub decided: bool,
     /// The traits that a person set.
     pub traits: Traits,
     /// Names of the rules that it matched; they hold from then on, since one device may say
@@ -93,8 +97,29 @@ impl Device {
     }
 }
 
-/// Most devices remembered; beyond, the waiting one not seen for longest goes (SEC-12).
-const DEVICES: usize = 2048;
+/// A request that was answered with nothing.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Denied {
+    /// When.
+    pub at: Moment,
+    /// What it asked for, in words.
+    pub what: String,
+}
+
+/// Most devices remembered; beyond, the one not seen for longest goes on which nobody decided
+/// (SEC-12).
+pub const DEVICES: usize = 2048;
+
+/// What came of meeting a device.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Meeting {
+    /// The device's number.
+    pub id: u32,
+    /// Whether it was never met before.
+    pub new: bool,
+    /// The number of the device that was forgotten to make room for it.
+    pub forgotten: Option<u32>,
+}
 
 /// All devices, by what they are told apart by.
 #[derive(Debug, Clone, Default)]
@@ -111,6 +136,10 @@ impl DeviceBook {
     pub fn load(devices: impl IntoIterator<Item = Device>, rules: Rules) -> DeviceBook {
         let mut book = DeviceBook { rules: Arc::new(rules), ..DeviceBook::default() };
         let mut devices: Vec<Device> = devices.into_iter().collect();
+        if devices.len() > DEVICES {
+            devices.sort_by_key(|d| std::cmp::Reverse((d.decided, d.last_seen)));
+            devices.truncate(DEVICES);
+        }
         // Of two that were at one address, the one seen last has it.
         devices.sort_by_key(|d| d.last_seen);
         for mut device in devices {
@@ -125,27 +154,41 @@ impl DeviceBook {
         book
     }
 
-    /// Somebody at this address asks. Gives its number, and whether it was never met before;
-    /// then the doorway decides its standing.
-    pub fn meet(
-        &mut self,
-        now: Moment,
-        address: Ipv4Addr,
-        hardware: Option<Hardware>,
-        doorway: Doorway,
-    ) -> (u32, bool) {
+    /// Numbers up to this one are used, though not by a device of this book.
+    pub fn used_up_to(&mut self, number: u32) {
+        self.last_id = self.last_id.max(number);
+    }
+
+    /// The number of the device that this is, if it was met before.
+    pub fn find(&self, address: Ipv4Addr, hardware: Option<Hardware>) -> Option<u32> {
         let at_address = self.by_address.get(&address).copied();
-        let known = match hardware {
+        match hardware {
             None => at_address,
             Some(hardware) => self.by_hardware.get(&hardware).copied().or_else(|| {
                 // A record made before the hardware address was known is the same device; one
                 // with another hardware address is not, and nothing is inherited.
                 at_address.filter(|id| self.devices.get(id).is_some_and(|d| d.hardware.is_none()))
             }),
-        };
+        }
+    }
+
+    /// Somebody at this address asks, by a connection. If it was never met before the doorway
+    /// decides its standing. `None` where there is no room for it.
+    pub fn meet(
+        &mut self,
+        now: Moment,
+        address: Ipv4Addr,
+        hardware: Option<Hardware>,
+        doorway: Doorway,
+    ) -> Option<Meeting> {
+        let known = self.find(address, hardware);
+        let mut forgotten = None;
         let id = match known {
             Some(id) => id,
-            None => self.add(now, address, doorway),
+            None => {
+                forgotten = self.make_room()?;
+                self.add(now, address, doorway)
+            }
         };
         if let Some(device) = self.devices.get_mut(&id) {
             device.last_seen = device.last_seen.max(now);
@@ -159,16 +202,21 @@ impl DeviceBook {
             }
         }
         self.by_address.insert(address, id);
-        (id, known.is_none())
+        Some(Meeting { id, new: known.is_none(), forgotten })
+    }
+
+    /// Makes room for one more: `None` if there is none; gives who had to go, if anybody.
+    fn make_room(&mut self) -> Option<Option<u32>> {
+        if self.devices.len() < DEVICES {
+            return Some(None);
+        }
+        let may_go = self.devices.values().filter(|d| !d.decided && d.name.is_none());
+        // Those that wait go before those that an open doorway admitted.
+        let first = may_go.min_by_key(|d| (d.standing != Standing::Waiting, d.last_seen))?.id;
+        self.forget(first).map(|device| Some(device.id))
     }
 
     fn add(&mut self, now: Moment, address: Ipv4Addr, doorway: Doorway) -> u32 {
-        if self.devices.len() >= DEVICES {
-            let waiting = self.devices.values().filter(|d| d.standing == Standing::Waiting);
-            if let Some(oldest) = waiting.min_by_key(|d| d.last_seen).map(|d| d.id) {
-                self.forget(oldest);
-            }
-        }
         self.last_id += 1;
         let id = self.last_id;
         self.devices.insert(
@@ -185,6 +233,8 @@ impl DeviceBook {
                 first_seen: now,
                 last_seen: now,
                 ladder: Ladder::default(),
+                denied: None,
+                decided: false,
                 traits: Traits::default(),
                 rules: BTreeSet::new(),
                 shown: Arc::default(),
@@ -216,6 +266,10 @@ impl DeviceBook {
     /// Decides on a device. Its update ids move if anything changed for it, nobody else's do.
     pub fn decide(&mut self, id: u32, standing: Standing, grant: Grant) -> Option<&Device> {
         let device = self.devices.get_mut(&id)?;
+        device.decided = true;
+        if standing == Standing::Admitted {
+            device.denied = None;
+        }
         if device.standing != standing || device.grant != grant {
             device.standing = standing;
             device.grant = grant;
@@ -270,18 +324,29 @@ mod tests {
         Duration::from_secs(seconds)
     }
 
+    fn meet(
+        book: &mut DeviceBook,
+        second: u64,
+        address: Ipv4Addr,
+        hardware: Option<Hardware>,
+        doorway: Doorway,
+    ) -> (u32, bool) {
+        let met = book.meet(at(second), address, hardware, doorway).expect("room");
+        (met.id, met.new)
+    }
+
     #[test]
     fn standing_follows_the_hardware_address() {
         let mut book = DeviceBook::default();
-        let (tv, new) = book.meet(at(1), A, TV, Doorway::Ask);
+        let (tv, new) = meet(&mut book, 1, A, TV, Doorway::Ask);
         assert!(new);
         book.decide(tv, Standing::Admitted, Grant::everything());
         assert_eq!(
-            book.meet(at(2), B, TV, Doorway::Ask),
+            meet(&mut book, 2, B, TV, Doorway::Ask),
             (tv, false),
             "a new address, the same device"
         );
-        let (other, new) = book.meet(at(3), B, OTHER, Doorway::Ask);
+        let (other, new) = meet(&mut book, 3, B, OTHER, Doorway::Ask);
         assert!(new && other != tv);
         assert_eq!(book.get(other).unwrap().standing, Standing::Waiting, "inherits nothing");
         assert_eq!(book.at(B).unwrap().id, other);
@@ -290,17 +355,17 @@ mod tests {
     #[test]
     fn an_address_learns_its_hardware_once() {
         let mut book = DeviceBook::default();
-        let (tv, _) = book.meet(at(1), A, None, Doorway::Ask);
-        assert_eq!(book.meet(at(2), A, TV, Doorway::Ask).0, tv);
-        assert_eq!(book.meet(at(3), A, None, Doorway::Ask).0, tv);
-        assert_ne!(book.meet(at(4), A, OTHER, Doorway::Ask).0, tv);
+        let (tv, _) = meet(&mut book, 1, A, None, Doorway::Ask);
+        assert_eq!(meet(&mut book, 2, A, TV, Doorway::Ask).0, tv);
+        assert_eq!(meet(&mut book, 3, A, None, Doorway::Ask).0, tv);
+        assert_ne!(meet(&mut book, 4, A, OTHER, Doorway::Ask).0, tv);
     }
 
     #[test]
     fn a_decision_moves_only_that_devices_ids() {
         let mut book = DeviceBook::default();
-        let (a, _) = book.meet(at(1), A, None, Doorway::Ask);
-        let (b, _) = book.meet(at(1), B, None, Doorway::Ask);
+        let (a, _) = meet(&mut book, 1, A, None, Doorway::Ask);
+        let (b, _) = meet(&mut book, 1, B, None, Doorway::Ask);
         book.decide(a, Standing::Admitted, Grant::everything());
         book.decide(a, Standing::Admitted, Grant::everything());
         assert_eq!(book.get(a).unwrap().update_offset, 1, "deciding the same again moves nothing");
@@ -314,7 +379,7 @@ mod tests {
         let when = When { user_agent: Some("old".into()), ..When::default() };
         let rules = Rules { rules: vec![Rule { name: "old ones".into(), when, traits }] };
         let mut book = DeviceBook::load([], rules.clone());
-        let (tv, _) = book.meet(at(1), A, TV, Doorway::Open);
+        let (tv, _) = meet(&mut book, 1, A, TV, Doorway::Open);
         let seen =
             |agent| Observed { address: A, user_agent: agent, field: &|_| false, registrar: false };
         assert!(!book.observe(tv, &seen(Some("New/2"))));
@@ -334,21 +399,43 @@ mod tests {
     #[test]
     fn a_forgotten_device_is_met_as_new_and_numbers_are_not_reused() {
         let mut book = DeviceBook::default();
-        let (a, _) = book.meet(at(1), A, TV, Doorway::Open);
+        let (a, _) = meet(&mut book, 1, A, TV, Doorway::Open);
         assert_eq!(book.get(a).unwrap().standing, Standing::Admitted);
         book.forget(a);
-        let (again, new) = book.meet(at(2), A, TV, Doorway::Ask);
+        let (again, new) = meet(&mut book, 2, A, TV, Doorway::Ask);
         assert!(new && again > a);
     }
 
     #[test]
-    fn a_flood_of_strangers_is_bounded_and_costs_no_admitted_device() {
-        let mut book = DeviceBook::default();
-        let (tv, _) = book.meet(at(0), A, TV, Doorway::Open);
-        for n in 0..5000u32 {
-            book.meet(at(1), Ipv4Addr::from(0x0a00_0000 + n), None, Doorway::Ask);
+    fn a_flood_of_strangers_is_bounded_whatever_the_doorway_and_costs_nobody_decided_on() {
+        for doorway in [Doorway::Ask, Doorway::Open] {
+            let mut book = DeviceBook::default();
+            let (tv, _) = meet(&mut book, 0, A, TV, Doorway::Ask);
+            book.decide(tv, Standing::Admitted, Grant::everything());
+            let (named, _) = meet(&mut book, 0, B, OTHER, Doorway::Ask);
+            book.get_mut(named).unwrap().name = Some("Den console".into());
+            let mut forgotten = BTreeSet::new();
+            for n in 0..5000u32 {
+                let address = Ipv4Addr::from(0x0a00_0000 + n);
+                let met = book.meet(at(1 + u64::from(n)), address, None, doorway).unwrap();
+                assert!(met.new);
+                forgotten.extend(met.forgotten);
+            }
+            assert_eq!(book.iter().count(), DEVICES);
+            assert!(book.get(tv).is_some() && book.get(named).is_some());
+            assert_eq!(forgotten.len(), 5002 - DEVICES, "each that went is told, to go everywhere");
+            let all: Vec<Device> = book.iter().cloned().collect();
+            let more = all.iter().cloned().map(|d| Device { id: d.id + 10_000, ..d });
+            let again = DeviceBook::load(all.iter().cloned().chain(more), Rules::default());
+            assert!(again.iter().count() == DEVICES && again.get(tv).is_some());
         }
-        assert!(book.iter().count() <= DEVICES && book.get(tv).is_some());
+        // Where a person decided on all of them, there is no room for another.
+        let mut book = DeviceBook::default();
+        for n in 0..DEVICES as u32 {
+            let (id, _) = meet(&mut book, 1, Ipv4Addr::from(0x0a00_0000 + n), None, Doorway::Ask);
+            book.decide(id, Standing::Refused, Grant::everything());
+        }
+        assert_eq!(book.meet(at(2), A, None, Doorway::Open), None);
     }
 
     #[test]

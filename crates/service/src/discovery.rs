@@ -16,7 +16,6 @@ use tokio::task::AbortHandle;
 use crate::house::{House, Topic};
 use crate::interfaces::Served;
 use crate::other_servers;
-use crate::sightings::Fact;
 
 /// What the house tells discovery.
 #[derive(Debug)]
@@ -225,23 +224,21 @@ fn note_problem(house: &House, served: &Served, problem: Option<String>) {
 }
 
 fn sighted(house: &Arc<House>, from: SocketAddrV4, heard: Heard) {
-    let (fact, user_agent) = match heard {
-        Heard::Search { target, user_agent, answered: true } => {
-            (Fact::Searched(target), user_agent)
-        }
+    // Anybody can write an address into a datagram: what it says of its sender, such as what it
+    // calls itself, is for nobody but whoever connects from there.
+    let what = match heard {
+        Heard::Search { target, answered: true, .. } => format!("searched for {target}"),
         // A search that is not for us says nothing about us; an announcement does.
         Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
         Heard::Announcement { usn, location, .. } => {
             if let Some(location) = location.filter(|_| usn.contains(":device:MediaServer:")) {
                 other_servers::announced(house, *from.ip(), &location);
             }
-            (Fact::Announced, None)
+            "announced itself".to_owned()
         }
         Heard::SameServer { source } => return house.note_twin(source, "UDN"),
     };
-    if let Some(met) = house.meet(*from.ip(), user_agent.as_deref(), &|_| false) {
-        house.sightings.note(met.device, house.clock.now(), fact);
-    }
+    house.heard(*from.ip(), what);
 }
 
 async fn listen(ears: Arc<Ears>, multicast: bool, heard: mpsc::Sender<Arrival>) {

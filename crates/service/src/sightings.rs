@@ -9,7 +9,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use mostra_core::device::Device;
+use mostra_core::access::Standing;
+use mostra_core::device::{Denied, Device};
 use mostra_core::facts::Facts;
 use mostra_core::playback::Playback;
 use mostra_core::proof::{Proof, Step};
@@ -27,10 +28,10 @@ use crate::transfers::{Load, Moved};
 pub enum Fact {
     /// The device was met for the first time.
     Met,
-    /// It searched for something.
-    Searched(String),
-    /// It announced itself.
-    Announced,
+    /// It searched for something, or announced itself; in words.
+    Heard(String),
+    /// It asked for something, in words, and got nothing, as it is not let in.
+    Denied(&'static str),
     /// It connected.
     Connected,
     /// It names itself so.
@@ -79,6 +80,10 @@ const PLAYS: usize = 1024;
 /// How often transfers are looked at, and devices saved.
 const LOOK: Duration = Duration::from_millis(100);
 const SAVE: Duration = Duration::from_millis(500);
+/// How often it is saved and shown that a device is still there.
+const SEEN: Duration = Duration::from_secs(60);
+/// How often consoles are told how streams go on.
+const TELL_STREAMS: Duration = Duration::from_secs(1);
 
 /// The way in.
 #[derive(Debug)]
@@ -110,13 +115,14 @@ impl Sightings {
 /// Turns sightings into proof until the channel closes or the house stops.
 pub async fn run(house: Arc<House>, mut receiver: mpsc::Receiver<Sighting>) {
     let mut plays: HashMap<(u32, u32), Playback> = HashMap::new();
-    let mut unsaved: BTreeSet<u32> = BTreeSet::new();
+    let mut unsaved = Unsaved::default();
     let mut look = tokio::time::interval(LOOK);
     let mut save = tokio::time::interval(SAVE);
     for interval in [&mut look, &mut save] {
         interval.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     }
     let mut streams_before = 0;
+    let mut streams_told = house.clock.now();
     let mut proven = false;
     loop {
         tokio::select! {
@@ -133,12 +139,17 @@ pub async fn run(house: Arc<House>, mut receiver: mpsc::Receiver<Sighting>) {
                     proven = false;
                     save_devices(&house, &mut unsaved).await;
                 }
+                // What began while a decision was made is ended here.
+                house.end_uncovered();
                 let open = house.transfers.media().iter().filter_map(|t| t.load.file().map(|f| (t.device, f))).collect();
+                let now = house.clock.now();
                 let mut book = house.streams();
-                book.settle(house.clock.now(), open);
+                book.settle(now, open);
                 let streams = book.count();
                 drop(book);
-                if streams > 0 || streams_before > 0 {
+                let is_time = now.saturating_sub(streams_told) >= TELL_STREAMS;
+                if streams != streams_before || streams > 0 && is_time {
+                    streams_told = now;
                     house.tell(Topic::Streams);
                 }
                 streams_before = streams;
@@ -163,7 +174,7 @@ fn acknowledged(house: &House) -> Vec<Sighting> {
     let moved = house.transfers.look();
     let mut streams = house.streams();
     for Moved { transfer, received, .. } in &moved {
-        if let Load::Media { file, title, facts, from } = &transfer.load {
+        if let Load::Media { file, title, facts, from, .. } = &transfer.load {
             let taken = Taken {
                 device: transfer.device,
                 file: *file,
@@ -183,7 +194,9 @@ fn acknowledged(house: &House) -> Vec<Sighting> {
             Load::Answer(fact) => {
                 (transfer.delivered() == transfer.length).then(|| fact.clone())?
             }
-            Load::Media { file, title, facts, from } => Fact::Took {
+            // A broadcast has no places to skip to, and goes on by itself.
+            Load::Media { facts, .. } if facts.station.is_some() => return None,
+            Load::Media { file, title, facts, from, .. } => Fact::Took {
                 file: *file,
                 title: title.clone(),
                 facts: facts.clone(),
@@ -196,18 +209,27 @@ fn acknowledged(house: &House) -> Vec<Sighting> {
     facts.collect()
 }
 
-async fn save_devices(house: &House, unsaved: &mut BTreeSet<u32>) {
-    if unsaved.is_empty() {
+/// What is to be saved of devices.
+#[derive(Default)]
+struct Unsaved {
+    devices: BTreeSet<u32>,
+    /// When each was last seen, as saved.
+    seen: HashMap<u32, Moment>,
+}
+
+async fn save_devices(house: &House, unsaved: &mut Unsaved) {
+    forget_evicted(house, unsaved).await;
+    if unsaved.devices.is_empty() {
         return;
     }
     let _recording = house.recording_devices.lock().await;
     let devices: Vec<Device> = {
         let book = house.devices();
-        unsaved.iter().filter_map(|id| book.get(*id).cloned()).collect()
+        unsaved.devices.iter().filter_map(|id| book.get(*id).cloned()).collect()
     };
     match house.records.save_devices(&devices).await {
         Ok(()) => {
-            unsaved.clear();
+            unsaved.devices.clear();
             house.set_records_answer(true);
         }
         // One of them cannot be saved as it is; that is no reason to lose the others.
@@ -217,7 +239,7 @@ async fn save_devices(house: &House, unsaved: &mut BTreeSet<u32>) {
                     tracing::warn!(device = device.label(), "not saved: {error}");
                 }
             }
-            unsaved.clear();
+            unsaved.devices.clear();
         }
         Err(error) => {
             tracing::warn!("devices are not saved yet: {error}");
@@ -226,11 +248,28 @@ async fn save_devices(house: &House, unsaved: &mut BTreeSet<u32>) {
     }
 }
 
+/// Removes from the records whoever had to go from memory.
+async fn forget_evicted(house: &House, unsaved: &mut Unsaved) {
+    let gone = std::mem::take(&mut *house.evicted());
+    if gone.is_empty() {
+        return;
+    }
+    for id in &gone {
+        unsaved.devices.remove(id);
+        unsaved.seen.remove(id);
+    }
+    let _recording = house.recording_devices.lock().await;
+    if let Err(error) = house.records.drop_devices(&gone).await {
+        tracing::warn!("devices are not forgotten yet: {error}");
+        house.evicted().extend(gone);
+    }
+}
+
 /// Notes a sighting; true if it confirmed a step or brought a new device.
 fn digest(
     house: &House,
     plays: &mut HashMap<(u32, u32), Playback>,
-    unsaved: &mut BTreeSet<u32>,
+    unsaved: &mut Unsaved,
     sighting: Sighting,
 ) -> bool {
     let Sighting { device: id, at, fact } = sighting;
@@ -239,11 +278,11 @@ fn digest(
     let mut step = |step: Step, what: String, item: Option<String>, bytes: Option<u64>| {
         steps.push((step, Proof { at, what, item, bytes }));
     };
-    let mut name = None;
+    let (mut name, mut denied) = (None, None);
     match fact {
         Fact::Met => met = true,
-        Fact::Searched(target) => step(Step::Seen, format!("searched for {}", target), None, None),
-        Fact::Announced => step(Step::Seen, "announced itself".into(), None, None),
+        Fact::Heard(what) => step(Step::Seen, what, None, None),
+        Fact::Denied(what) => denied = Some(what),
         Fact::Connected => step(Step::Seen, "connected to the device listener".into(), None, None),
         Fact::Named(user_agent) => name = Some(user_agent),
         Fact::Read => step(Step::Read, "took the description".into(), None, None),
@@ -279,6 +318,12 @@ fn digest(
         device.user_agent = Some(name);
         changed = true;
     }
+    if let Some(what) = denied.filter(|_| device.standing != Standing::Admitted) {
+        let before = device.denied.replace(Denied { at, what: what.to_owned() });
+        // A player that tries again and again is saved and shown once a minute.
+        changed |=
+            before.is_none_or(|before| before.what != what || at.saturating_sub(before.at) > SEEN);
+    }
     for (step, proof) in steps {
         if device.ladder.confirm(step, proof.clone()) {
             tracing::info!(
@@ -292,9 +337,14 @@ fn digest(
             changed = true;
         }
     }
+    let seen = device.last_seen;
     drop(book);
-    // The time last seen is saved along with whatever else changes, or once in a while.
-    unsaved.insert(id);
+    // That it was seen is saved along with whatever else changes, or once a minute.
+    let saved = unsaved.seen.entry(id).or_insert(seen);
+    if changed || seen.saturating_sub(*saved) > SEEN {
+        *saved = seen;
+        unsaved.devices.insert(id);
+    }
     if changed {
         house.tell(Topic::Devices);
     }

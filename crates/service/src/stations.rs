@@ -10,7 +10,9 @@ use actix_web::{HttpResponse, HttpResponseBuilder};
 use futures_util::StreamExt as _;
 use mostra_core::interleaved::Interleaved;
 use mostra_core::station::{Address, Allowed};
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+
+use crate::transfers::Transfer;
 
 /// Listeners at a time.
 const LISTENERS: usize = 32;
@@ -19,6 +21,20 @@ const HOPS: usize = 5;
 const CONNECT: Duration = Duration::from_secs(5);
 /// A station that sends nothing for this long has ended.
 const SILENCE: Duration = Duration::from_secs(20);
+
+/// A listener, from the first byte to the last.
+struct Passing {
+    _place: OwnedSemaphorePermit,
+    transfer: Option<Arc<Transfer>>,
+}
+
+impl Drop for Passing {
+    fn drop(&mut self) {
+        if let Some(transfer) = &self.transfer {
+            transfer.drop_rest();
+        }
+    }
+}
 
 /// Why a station is not heard.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -45,7 +61,8 @@ impl Default for Stations {
 }
 
 impl Stations {
-    /// Connects to a station and writes what it sends into an answer.
+    /// Connects to a station and writes what it sends into an answer; `begin` has it watched from
+    /// then on.
     ///
     /// # Errors
     /// [`NotHeard`], before anything of the answer is written.
@@ -54,6 +71,7 @@ impl Stations {
         address: &str,
         allowed: &Allowed,
         mut answer: HttpResponseBuilder,
+        begin: impl FnOnce() -> Option<Arc<Transfer>>,
     ) -> Result<HttpResponse, NotHeard> {
         let place = self.0.clone().try_acquire_owned().map_err(|_| NotHeard::Busy)?;
         let mut address = Address::parse(address).ok_or(NotHeard::Forbidden)?;
@@ -77,8 +95,9 @@ impl Stations {
             // Never asked for, yet some send them.
             let every = heard.headers().get("icy-metaint").and_then(|n| n.to_str().ok());
             let mut texts = every.and_then(Interleaved::every);
+            let passing = Passing { _place: place, transfer: begin() };
             let pieces = heard.bytes_stream().map(move |piece| {
-                let _listening = &place;
+                let _listening = &passing;
                 let piece = piece.map_err(std::io::Error::other)?;
                 Ok::<_, std::io::Error>(match &mut texts {
                     Some(texts) => texts.sound(&piece).into(),

@@ -17,10 +17,12 @@ const HEAD: u64 = 1024;
 pub enum Load {
     /// An answer that proves something once it is delivered.
     Answer(Fact),
-    /// Media data of a file.
+    /// Media data of a file, or of a station.
     Media {
         /// The file's serial.
         file: u32,
+        /// The folder that it is in.
+        folder: u32,
         /// Its title.
         title: String,
         /// Its facts.
@@ -47,7 +49,7 @@ pub struct Transfer {
     pub device: u32,
     /// What it is.
     pub load: Load,
-    /// Bytes of the body.
+    /// Bytes of the body; of a broadcast, more than there will ever be.
     pub length: u64,
     wire: Arc<Wire>,
     /// Acknowledged bytes of the connection after which this answer begins.
@@ -105,7 +107,7 @@ impl Transfer {
         let whole = self.handed.load(Ordering::Relaxed)
             && reading.queued <= 1
             && reading.roomy
-            && reading.acked > self.begins + self.length;
+            && reading.acked > self.begins.saturating_add(self.length);
         let now =
             if whole { self.length } else { reading.read.saturating_sub(HEAD).min(self.length) };
         self.delivered.fetch_max(now, Ordering::Relaxed);
@@ -161,6 +163,11 @@ impl Transfers {
         }
         self.lock().retain(|t| !over.contains(&Arc::as_ptr(t)));
         moved
+    }
+
+    /// The transfers under way.
+    pub fn all(&self) -> Vec<Arc<Transfer>> {
+        self.lock().clone()
     }
 
     /// The media transfers under way.

@@ -1,15 +1,17 @@
 //! Devices, decisions and proof.
 
+use std::collections::HashMap;
 use std::time::Duration;
 
 use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
-use mostra_core::device::Device;
+use mostra_core::device::{DEVICES, Denied, Device};
 use mostra_core::proof::{Ladder, Proof, Step};
 use mostra_protocol::text::{NAME, TITLE, tame};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait,
+    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
+    QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use crate::accounts::millis;
@@ -17,14 +19,62 @@ use crate::entity::{decision, device, proof};
 use crate::{Records, StoreError};
 
 impl Records {
-    /// All devices with their proof.
+    /// The devices with their proof, at most [`DEVICES`]: those that somebody decided on first, then
+    /// those seen last. Others on which nobody decided are removed.
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer or a record does not read back.
     pub async fn devices(&self) -> Result<Vec<Device>, StoreError> {
-        let rows = device::Entity::find().all(&self.database).await?;
-        let proofs = proof::Entity::find().all(&self.database).await?;
-        rows.into_iter().map(|row| read(row, &proofs)).collect()
+        let rows = device::Entity::find()
+            .order_by_desc(device::Column::Decided)
+            .order_by_desc(device::Column::LastSeenMs)
+            .limit(DEVICES as u64)
+            .all(&self.database)
+            .await?;
+        let mut proofs: HashMap<i64, Vec<proof::Model>> = HashMap::new();
+        let numbers: Vec<i64> = rows.iter().map(|row| row.id).collect();
+        if numbers.len() >= DEVICES {
+            device::Entity::delete_many()
+                .filter(device::Column::Id.is_not_in(numbers.iter().copied()))
+                .filter(device::Column::Decided.eq(false))
+                .exec(&self.database)
+                .await?;
+        }
+        let of_these = proof::Column::DeviceId.is_in(numbers);
+        for proof in proof::Entity::find().filter(of_these).all(&self.database).await? {
+            proofs.entry(proof.device_id).or_default().push(proof);
+        }
+        rows.into_iter()
+            .map(|row| {
+                let proofs = proofs.remove(&row.id).unwrap_or_default();
+                read(row, proofs)
+            })
+            .collect()
+    }
+
+    /// The largest number that a device ever had; numbers are not used again.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn last_device(&self) -> Result<u32, StoreError> {
+        let newest = device::Entity::find().order_by_desc(device::Column::Id);
+        let newest = newest.one(&self.database).await?.map_or(0, |row| row.id);
+        Ok(u32::try_from(newest).unwrap_or(u32::MAX))
+    }
+
+    /// Forgets devices of which only the latest are kept, with their proof; nobody decided on
+    /// them.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn drop_devices(&self, ids: &[u32]) -> Result<(), StoreError> {
+        let ids = ids.iter().map(|id| i64::from(*id));
+        device::Entity::delete_many()
+            .filter(device::Column::Id.is_in(ids))
+            .filter(device::Column::Decided.eq(false))
+            .exec(&self.database)
+            .await?;
+        Ok(())
     }
 
     /// Saves devices as they are, with their proof.
@@ -109,6 +159,9 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
         last_seen_ms: Set(millis(device.last_seen)),
         traits: Set(serde_json::json!(device.traits)),
         rules: Set(serde_json::json!(device.rules)),
+        denied_ms: Set(device.denied.as_ref().map(|denied| millis(denied.at))),
+        denied: Set(fit(device.denied.as_ref().map(|denied| denied.what.as_str()))),
+        decided: Set(device.decided),
     };
     let replace = OnConflict::column(Column::Id)
         .update_columns([
@@ -123,6 +176,9 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
             Column::LastSeenMs,
             Column::Traits,
             Column::Rules,
+            Column::DeniedMs,
+            Column::Denied,
+            Column::Decided,
         ])
         .to_owned();
     device::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
@@ -150,14 +206,14 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
     Ok(())
 }
 
-fn read(row: device::Model, proofs: &[proof::Model]) -> Result<Device, StoreError> {
+fn read(row: device::Model, proofs: Vec<proof::Model>) -> Result<Device, StoreError> {
     let damaged = |what: &str| StoreError::Damaged(format!("device {}: {what}", row.id));
     let at = |ms: i64| Duration::from_millis(ms.max(0) as u64);
     let mut ladder = Ladder::default();
-    for proof in proofs.iter().filter(|p| p.device_id == row.id) {
+    for proof in proofs {
         let step = Step::from_word(&proof.step).ok_or_else(|| damaged("unknown step"))?;
         let bytes = proof.bytes.map(|b| b.max(0) as u64);
-        let (what, item) = (proof.what.clone(), proof.item.clone());
+        let (what, item) = (proof.what, proof.item);
         ladder.confirm(step, Proof { at: at(proof.at_ms), what, item, bytes });
     }
     let kinds: Kinds = row.kinds.parse().map_err(|_| damaged("unknown kinds"))?;
@@ -177,6 +233,8 @@ fn read(row: device::Model, proofs: &[proof::Model]) -> Result<Device, StoreErro
         name: row.name,
         user_agent: row.user_agent,
         ladder,
+        denied: row.denied_ms.zip(row.denied).map(|(ms, what)| Denied { at: at(ms), what }),
+        decided: row.decided,
         // What an older or newer version knew of traits costs no device.
         traits: serde_json::from_value(row.traits).unwrap_or_default(),
         rules: serde_json::from_value(row.rules).unwrap_or_default(),

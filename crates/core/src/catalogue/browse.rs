@@ -156,6 +156,8 @@ pub const BROADCAST: &str = "object.item.audioItem.audioBroadcast";
 pub struct ItemView {
     /// The file's serial.
     pub serial: u32,
+    /// The folder that it is in, by serial.
+    pub folder: u32,
     /// Its facts.
     pub facts: Facts,
     /// The original's id, when this is another appearance (CDS-6).
@@ -457,6 +459,7 @@ impl Catalogue {
             node: Node::Item(Box::new(ItemView {
                 class: self.class_of(serial, record.kind()),
                 serial,
+                folder: self.directories.get(record.directory()).map_or(0, |d| d.folder),
                 facts,
                 reference: (!original).then(|| Place::File(serial).id(&self.epoch)),
                 file_name: tail.name.to_owned(),

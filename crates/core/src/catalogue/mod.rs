@@ -292,7 +292,8 @@ impl Catalogue {
         self.count
     }
 
-    fn folder(&self, serial: u32) -> Option<&Folder> {
+    /// A published folder.
+    pub fn folder(&self, serial: u32) -> Option<&Folder> {
         self.folders.iter().find(|f| f.serial == serial)
     }
 

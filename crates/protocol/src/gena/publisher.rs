@@ -14,6 +14,8 @@ pub struct Subscriber {
     pub source: Ipv4Addr,
     /// Checked callbacks, in the order to try.
     pub callbacks: Vec<(SocketAddrV4, String)>,
+    /// Whether it is let in. Those who are not have a few places, which others may take.
+    pub admitted: bool,
 }
 
 /// A subscription granted.
@@ -64,6 +66,8 @@ const MODERATION: Duration = Duration::from_millis(200);
 const INITIAL_DELAY: Duration = Duration::from_millis(100);
 /// Subscriptions per service (GENA-9).
 const PER_SERVICE: usize = 64;
+/// Of these, those of subscribers that are not let in (SEC-12).
+const PER_SERVICE_OUTSIDE: usize = 16;
 /// Subscriptions per source address (GENA-9).
 const PER_SOURCE: usize = 8;
 /// Failures in a row that end a subscription (GENA-15).
@@ -83,6 +87,8 @@ struct Subscription {
     not_before: Moment,
     in_flight: bool,
     failures: u32,
+    /// The one that ends with this one's initial event.
+    replaces: Option<String>,
 }
 
 /// Keeps subscriptions and hands out one event at a time for each.
@@ -123,7 +129,8 @@ impl Publisher {
     }
 
     /// Adds a subscription whose initial event holds all `variables` of the service (GENA-3).
-    /// `sid` is a fresh `uuid:…`. The same callback and service anew replaces the old one.
+    /// `sid` is a fresh `uuid:…`. The same callback and service anew replaces the old one, once
+    /// the new initial event is on its way (GENA-9).
     ///
     /// # Errors
     /// [`Refusal::Precondition`] without a usable callback, [`Refusal::TooMany`] at the limits.
@@ -140,16 +147,34 @@ impl Publisher {
             return Err(Refusal::Precondition);
         }
         self.expire(now);
-        self.subscriptions
-            .retain(|_, s| s.service != service || s.subscriber.callbacks != subscriber.callbacks);
-        let of_service = self.subscriptions.values().filter(|s| s.service == service).count();
-        let of_source = self
-            .subscriptions
-            .values()
-            .filter(|s| s.subscriber.source == subscriber.source)
-            .count();
-        if of_service >= PER_SERVICE || of_source >= PER_SOURCE {
+        // What it replaces is not counted, and of several that are still to be replaced only the
+        // last stays.
+        let same = |s: &Subscription| {
+            s.service == service && s.subscriber.callbacks == subscriber.callbacks
+        };
+        let replaced = self.subscriptions.iter().find(|(_, s)| same(s) && s.replaces.is_none());
+        let replaced = replaced.map(|(sid, _)| sid.clone());
+        self.subscriptions.retain(|sid, s| !same(s) || Some(sid) == replaced.as_ref());
+        let others = || {
+            let others = self.subscriptions.iter();
+            others.filter(|(sid, _)| Some(*sid) != replaced.as_ref()).map(|(_, s)| s)
+        };
+        let of_service = others().filter(|s| s.service == service);
+        let (admitted, outside): (Vec<_>, Vec<_>) = of_service.partition(|s| s.subscriber.admitted);
+        let of_source = others().filter(|s| s.subscriber.source == subscriber.source).count();
+        let full = admitted.len() + outside.len() >= PER_SERVICE;
+        if of_source >= PER_SOURCE
+            || !subscriber.admitted && (full || outside.len() >= PER_SERVICE_OUTSIDE)
+            || full && outside.is_empty()
+        {
             return Err(Refusal::TooMany);
+        }
+        if full {
+            // Whoever is let in takes the place of one who is not.
+            let outside = |s: &Subscription| s.service == service && !s.subscriber.admitted;
+            let first = self.subscriptions.iter().filter(|(_, s)| outside(s));
+            let first = first.min_by_key(|(_, s)| s.expires).map(|(sid, _)| sid.clone());
+            first.map(|sid| self.subscriptions.remove(&sid));
         }
         let subscription = Subscription {
             service,
@@ -161,6 +186,7 @@ impl Publisher {
             not_before: now + INITIAL_DELAY,
             in_flight: false,
             failures: 0,
+            replaces: replaced,
         };
         self.subscriptions.insert(sid.clone(), subscription);
         Ok(Granted { sid, timeout })
@@ -248,6 +274,7 @@ impl Publisher {
         let seq = subscription.seq;
         // SEQ wraps to 1, never to 0 (GENA-11).
         subscription.seq = seq.checked_add(1).unwrap_or(1);
+        let replaced = subscription.replaces.take();
         subscription.in_flight = true;
         subscription.not_before = now + MODERATION;
         let mut variables: Vec<(String, String)> =
@@ -262,12 +289,26 @@ impl Publisher {
             variables.retain(|(name, _)| name != "ContainerUpdateIDs");
             variables.push(("ContainerUpdateIDs".into(), pairs.join(",")));
         }
-        Some(Delivery {
+        let delivery = Delivery {
             sid: sid.clone(),
             callbacks: subscription.subscriber.callbacks.clone(),
             seq,
             variables,
-        })
+        };
+        replaced.map(|sid| self.subscriptions.remove(&sid));
+        Some(delivery)
+    }
+
+    /// Ends the subscriptions that a decision does not cover any more, and notes who is let in:
+    /// `of` says of a source address whether it is, and `None` for one that may have none.
+    pub fn decide(&mut self, of: impl Fn(Ipv4Addr) -> Option<bool>) {
+        self.subscriptions.retain(|_, s| match of(s.subscriber.source) {
+            Some(admitted) => {
+                s.subscriber.admitted = admitted;
+                true
+            }
+            None => false,
+        });
     }
 
     /// Takes the outcome of a delivery; it is not tried again (GENA-15).
@@ -309,7 +350,8 @@ mod tests {
     }
 
     fn subscriber(port: u16) -> Subscriber {
-        Subscriber { source: TV, callbacks: vec![(SocketAddrV4::new(TV, port), "/".into())] }
+        let callbacks = vec![(SocketAddrV4::new(TV, port), "/".into())];
+        Subscriber { source: TV, callbacks, admitted: true }
     }
 
     fn one() -> Publisher {
@@ -431,7 +473,52 @@ mod tests {
         }
         assert_eq!(add(6000, "uuid:x"), Err(Refusal::TooMany));
         assert_eq!(add(5000, "uuid:y"), Ok(()), "replaces uuid:0");
+        assert_eq!(publisher.len(), 8 + 1, "which stays until the new initial event is out");
+        assert_eq!(publisher.unsubscribe(at(1), "uuid:0", TV), Ok(()));
         assert_eq!(publisher.len(), 8);
+    }
+
+    #[test]
+    fn what_is_replaced_gets_events_until_the_new_initial_event_is_out() {
+        let mut publisher = one();
+        publisher.poll_output(at(100)).unwrap();
+        publisher.delivered("uuid:a", Outcome::Done);
+        let variables = vec![("SystemUpdateID", "2".to_owned())];
+        let mut again = |sid: &str, variables: &[(&'static str, String)]| {
+            let (variables, timeout) = (variables.to_vec(), at(300_000));
+            publisher.subscribe(at(400), sid.into(), CDS, subscriber(5000), timeout, variables)
+        };
+        again("uuid:b", &variables).unwrap();
+        // Asked for once more before that: the first one is still to be replaced.
+        again("uuid:c", &variables).unwrap();
+        publisher.change(CDS, TV, &[("SystemUpdateID", "3".into())]);
+        assert_eq!(publisher.poll_output(at(450)).unwrap().sid, "uuid:a", "nothing is missed");
+        publisher.delivered("uuid:a", Outcome::Done);
+        let initial = publisher.poll_output(at(500)).unwrap();
+        assert_eq!((initial.sid.as_str(), initial.seq), ("uuid:c", 0));
+        assert_eq!(publisher.len(), 1);
+        assert_eq!(publisher.renew(at(500), "uuid:a", TV, at(1)), Err(Refusal::Precondition));
+    }
+
+    #[test]
+    fn those_outside_take_no_places_from_those_let_in() {
+        let mut publisher = Publisher::new();
+        let mut add = |n: u8, admitted: bool| {
+            let source = Ipv4Addr::new(192, 0, 2, n);
+            let callbacks = vec![(SocketAddrV4::new(source, 5000), "/".into())];
+            let subscriber = Subscriber { source, callbacks, admitted };
+            let sid = format!("uuid:{n}");
+            publisher.subscribe(at(0), sid, CDS, subscriber, at(300_000), vec![]).is_ok()
+        };
+        let outside = (1..=60).filter(|n| add(*n, false)).count();
+        assert_eq!(outside, 16);
+        let inside = (61..=160).filter(|n| add(*n, true)).count();
+        assert_eq!(inside, 64, "every place, whoever has it");
+        assert!(!add(200, false) && !add(201, true));
+        let refused = Ipv4Addr::new(192, 0, 2, 61);
+        publisher.decide(|source| (source != refused).then_some(false));
+        assert_eq!(publisher.len(), 63);
+        assert!(publisher.subscriptions.values().all(|s| !s.subscriber.admitted));
     }
 
     #[test]

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BinaryHeap};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
-use super::limiter::Limiter;
+use super::limiter::{Limiter, NoticeLimiter};
 use super::message::{self, Message};
 use super::written;
 use crate::Moment;
@@ -165,6 +165,7 @@ pub struct Announcer {
     scheduled: u64,
     answers_waiting: usize,
     limiter: Limiter,
+    notices: NoticeLimiter,
     stopped: bool,
 }
 
@@ -180,6 +181,7 @@ impl Announcer {
             scheduled: 0,
             answers_waiting: 0,
             limiter: Limiter::new(now),
+            notices: NoticeLimiter::new(now),
             stopped: false,
         }
     }
@@ -199,7 +201,7 @@ impl Announcer {
 
     /// Searches that the limits turned away so far.
     pub fn dropped(&self) -> u64 {
-        self.limiter.dropped
+        self.limiter.dropped + self.notices.dropped
     }
 
     /// A link came up: leave what an unclean stop may have left behind, then announce
@@ -286,6 +288,7 @@ impl Announcer {
                     answered,
                 })
             }
+            Message::Notify { .. } if !self.notices.admit(now, source) => None,
             Message::Notify { kind, usn, location, .. } => {
                 let own = usn
                     .get(..self.identity.udn.len())

@@ -44,6 +44,45 @@ pub(super) struct Limiter {
     pub dropped: u64,
 }
 
+/// Limits announcements of others, by source and in all (SSDP-40).
+#[derive(Debug)]
+pub(super) struct NoticeLimiter {
+    per_source: HashMap<Ipv4Addr, Bucket>,
+    all: Bucket,
+    /// What was dropped so far.
+    pub dropped: u64,
+}
+
+/// Announcements a second from one source and its burst: a set is up to some twenty, sent three
+/// times; and from all of them.
+const NOTICES: (f64, f64) = (10.0, 90.0);
+const ALL_NOTICES: (f64, f64) = (100.0, 600.0);
+
+impl NoticeLimiter {
+    pub fn new(now: Moment) -> Self {
+        let all = Bucket { tokens: ALL_NOTICES.1, filled: now, taken: None };
+        NoticeLimiter { per_source: HashMap::new(), all, dropped: 0 }
+    }
+
+    /// Whether an announcement from this source is looked at.
+    pub fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
+        if self.per_source.len() >= SOURCES {
+            self.per_source.retain(|_, b| now.saturating_sub(b.filled) < Duration::from_secs(10));
+        }
+        self.all.refill(now, ALL_NOTICES);
+        let known = self.per_source.contains_key(&source);
+        let bucket = Bucket { tokens: NOTICES.1, filled: now, taken: None };
+        let admitted = (known || self.per_source.len() < SOURCES) && {
+            let bucket = self.per_source.entry(source).or_insert(bucket);
+            bucket.refill(now, NOTICES);
+            // What one source has used up costs the others nothing.
+            bucket.tokens >= 1.0 && self.all.take(now) && bucket.take(now)
+        };
+        self.dropped += u64::from(!admitted);
+        admitted
+    }
+}
+
 /// Searches a second from one source, and its burst.
 const SOURCE: (f64, f64) = (10.0, 30.0);
 /// Answers in a tenth of a second. Whatever second is looked at touches eleven tenths, so that
@@ -104,5 +143,24 @@ impl Limiter {
             self.dropped += 1;
         }
         admitted
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn announcements_are_bounded_by_source_and_in_all() {
+        let mut limiter = NoticeLimiter::new(Duration::ZERO);
+        let now = Duration::from_secs(1);
+        let one = Ipv4Addr::new(10, 0, 0, 1);
+        assert_eq!((0..500).filter(|_| limiter.admit(now, one)).count(), 90);
+        let others =
+            (0..10_000_u32).filter(|n| limiter.admit(now, Ipv4Addr::from(0x0a01_0000 + n)));
+        assert_eq!(others.count(), 510, "what is left of the burst of all");
+        assert!(limiter.per_source.len() <= SOURCES);
+        assert!(limiter.admit(now + Duration::from_secs(1), one), "a second later");
+        assert_eq!(limiter.dropped, 410 + 9490);
     }
 }

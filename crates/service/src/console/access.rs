@@ -69,19 +69,27 @@ impl ConsoleDoor {
         }
         let ips: Vec<IpAddr> = house.served().iter().map(|s| s.address.into()).collect();
         let certificate = certificate::load(&house.config.data, &ips)?;
-        let mut handles = Vec::new();
-        let mut addresses = Vec::new();
-        for ip in ips {
+        // All are bound before any is served: it is open at every address or at none.
+        let bound = ips.into_iter().map(|ip| {
             let place = SocketAddr::new(ip, house.config.house_port);
             let listener = TcpListener::bind(place).map_err(|e| {
                 super::port_trouble("console for the house", "--house-port", place, &e).to_string()
             })?;
             let place = listener.local_addr().map_err(|e| e.to_string())?;
+            Ok((listener, format!("https://{place}")))
+        });
+        let bound = bound.collect::<Result<Vec<_>, String>>()?;
+        let (mut handles, mut addresses) = (Vec::new(), Vec::new());
+        for (listener, address) in bound {
             let tls = Some(certificate.tls.clone());
-            let handle = serve(house.clone(), self.clone(), listener, Side::House, tls)
-                .map_err(|e| e.to_string())?;
-            handles.push(handle);
-            addresses.push(format!("https://{place}"));
+            match serve(house.clone(), self.clone(), listener, Side::House, tls) {
+                Ok(handle) => handles.push(handle),
+                Err(error) => {
+                    stop(handles).await;
+                    return Err(error.to_string());
+                }
+            }
+            addresses.push(address);
         }
         tracing::info!("the console is open to the house at {}", addresses.join(", "));
         *opened = Some(Opened { handles, addresses, fingerprint: certificate.fingerprint });
@@ -91,9 +99,7 @@ impl ConsoleDoor {
     /// Closes the door.
     pub async fn close(&self) {
         if let Some(opened) = self.open.lock().await.take() {
-            for handle in opened.handles {
-                handle.stop(false).await;
-            }
+            stop(opened.handles).await;
         }
     }
 
@@ -106,6 +112,13 @@ impl ConsoleDoor {
                 fingerprint: Some(opened.fingerprint.clone()),
             },
         }
+    }
+}
+
+/// Stops listeners; dropping their handles would not.
+async fn stop(handles: Vec<ServerHandle>) {
+    for handle in handles {
+        handle.stop(false).await;
     }
 }
 

@@ -3,9 +3,11 @@
 use std::collections::BTreeSet;
 
 use actix_web::{HttpResponse, web};
-use mostra_api::{DecisionRequest, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep};
+use mostra_api::{
+    DecisionRequest, Denied, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep,
+};
 use mostra_core::Kinds;
-use mostra_core::access::{Grant, Standing};
+use mostra_core::access::{Chosen, Standing};
 use mostra_core::device::Device;
 use mostra_core::proof::Step;
 use mostra_core::traits::Traits;
@@ -51,6 +53,10 @@ fn told(device: &Device) -> ApiDevice {
         first_seen_ms: ms(device.first_seen),
         last_seen_ms: ms(device.last_seen),
         proof: proof.into(),
+        denied: device
+            .denied
+            .as_ref()
+            .map(|denied| Denied { at_ms: ms(denied.at), what: denied.what.clone() }),
         traits: by_name(&device.shown),
         traits_set: by_name(&device.traits),
         rules: device.rules.iter().cloned().collect(),
@@ -108,22 +114,28 @@ async fn decide(
     body: Body<DecisionRequest>,
     house: web::Data<House>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
-    let DecisionRequest { standing, kinds, folders, name } = body.0;
+    let DecisionRequest { standing, kinds, folders, all_folders, name } = body.0;
     let standing = Standing::from_word(&standing).ok_or_else(|| {
         Failure::invalid("That is no standing")
             .why("A standing is `waiting`, `admitted` or `refused`.")
     })?;
-    let kinds: Kinds = match kinds {
-        None => Kinds::ALL,
-        Some(words) => words
-            .join(",")
-            .parse()
-            .map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
-    };
+    let read = |words: Vec<String>| words.join(",").parse::<Kinds>();
+    let kinds = kinds
+        .map(read)
+        .transpose()
+        .map_err(|why| Failure::invalid("Those kinds do not work").why(why))?;
     let name = name.map(|n| usable_name(&n)).transpose()?;
-    let folders = folders.map(|numbers| of_published(&house, numbers)).transpose()?;
-    let grant = Grant { kinds, folders };
-    let decided = house.decide(*id, standing, grant, name, caller.0.account()).await;
+    let folders = match (folders, all_folders.unwrap_or(false)) {
+        (Some(_), true) => {
+            return Err(Failure::invalid("Those folders do not work")
+                .why("Some are named, and all as well."));
+        }
+        (Some(numbers), false) => Some(Some(of_published(&house, numbers)?)),
+        (None, true) => Some(None),
+        (None, false) => None,
+    };
+    let chosen = Chosen { kinds, folders };
+    let decided = house.decide(*id, standing, chosen, name, caller.0.account()).await;
     let device = decided.map_err(|error| {
         let failure = Failure::from(error);
         if standing == Standing::Refused {

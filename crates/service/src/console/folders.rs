@@ -226,6 +226,7 @@ async fn remove(
     house.records.remove_folder(folder.serial).await?;
     house.scans.forget(folder.serial);
     house.apply(vec![Change::RemoveFolder(folder.serial)]).await?;
+    house.end_uncovered();
     house.tell(Topic::Folders);
     Ok(HttpResponse::NoContent().finish())
 }

@@ -43,7 +43,7 @@ async fn file(
         let mut answer = HttpResponse::Ok();
         answer.insert_header((header::CACHE_CONTROL, "no-store"));
         let stations = house.settings().stations;
-        let heard = house.stations.pass_on(address, &stations, answer).await;
+        let heard = house.stations.pass_on(address, &stations, answer, || None).await;
         return heard.map_err(|why| {
             Failure::missing("The station is not heard")
                 .why(format!("{why}."))

@@ -71,6 +71,9 @@ async fn control(
             send(HttpResponse::Ok(), document)
         }
         Err(fault) => {
+            if let Some(fact) = fact {
+                house.sightings.note(asker.met.device, house.clock.now(), fact);
+            }
             tracing::debug!(peer = %asker.peer, action = %tame(&call.action, NAME), "fault {}", fault.code());
             send(HttpResponse::InternalServerError(), fault.write())
         }
@@ -115,7 +118,8 @@ async fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<
         "GetSearchCapabilities" => plain("SearchCaps", property::search_capabilities()),
         "GetSortCapabilities" => plain("SortCaps", property::sort_capabilities()),
         "GetSystemUpdateID" => {
-            plain("Id", catalogue.update_id().wrapping_add(asker.met.offset).to_string())
+            let id = house.update_id_for(&asker.met.decision, asker.met.offset);
+            plain("Id", id.to_string())
         }
         "Browse" => match Browse::read(call, leniency) {
             Ok(browse) => {
@@ -157,16 +161,30 @@ fn listed(
 ) -> (Outcome, Option<Fact>) {
     let page = match page {
         Ok(page) => page,
-        Err(fault) => return (Err(fault), None),
+        Err(fault) => return (Err(fault), in_vain(asker, "asked for a menu it does not see")),
+    };
+    let update_id = match asker.met.decision {
+        Decision::Admitted(_) => page.update_id,
+        Decision::Waiting | Decision::Refused => asker.met.offset,
     };
     let news = (root && !asker.met.has_proven(Step::Opened))
         || (page.items > 0 && !asker.met.has_proven(Step::Listed));
-    let fact = news.then(|| Fact::Listed { root, title: page.title.clone(), items: page.items });
+    let fact = match asker.met.decision {
+        Decision::Admitted(_) => {
+            news.then(|| Fact::Listed { root, title: page.title.clone(), items: page.items })
+        }
+        _ => in_vain(asker, if root { "asked for the root menu" } else { "asked for a menu" }),
+    };
     let arguments = vec![
         ("Result", page.result),
         ("NumberReturned", page.returned.to_string()),
         ("TotalMatches", page.total.to_string()),
-        ("UpdateID", page.update_id.to_string()),
+        ("UpdateID", update_id.to_string()),
     ];
     (Ok(arguments), fact)
+}
+
+/// That a device asked for something and got nothing, if it is not let in.
+fn in_vain(asker: &Asker, what: &'static str) -> Option<Fact> {
+    (!matches!(asker.met.decision, Decision::Admitted(_))).then_some(Fact::Denied(what))
 }

@@ -16,6 +16,7 @@ use super::gate::{Asker, named, text};
 use super::pictures;
 use crate::file_body::{self, FileBody, Piece, Validators};
 use crate::house::House;
+use crate::sightings::Fact;
 use crate::stations::NotHeard;
 use crate::transfers::Load;
 
@@ -51,9 +52,10 @@ async fn media(
             let nothing = futures_util::stream::empty::<std::io::Result<bytes::Bytes>>();
             answer.streaming(nothing)
         }
-        Body::Station { title, address } => {
+        Body::Station { address, load } => {
             let stations = house.settings().stations;
-            match house.stations.pass_on(&address, &stations, answer).await {
+            let begin = || Some(asker.watch(&house, load, u64::MAX));
+            match house.stations.pass_on(&address, &stations, answer, begin).await {
                 Ok(mut answer) => {
                     // Of unknown length: for those who know no chunks, or take their sizes for
                     // sound, it ends with the connection (HTTP-33, HTTP-34).
@@ -66,7 +68,7 @@ async fn media(
                 }
                 Err(NotHeard::Forbidden) => HttpResponse::NotFound().finish(),
                 Err(why) => {
-                    tracing::info!("{title:?} is not heard: {why}");
+                    tracing::info!("{address:?} is not heard: {why}");
                     HttpResponse::ServiceUnavailable()
                         .insert_header((header::RETRY_AFTER, "5"))
                         .finish()
@@ -103,10 +105,10 @@ pub enum Body {
     Piece(Piece),
     /// A broadcast.
     Station {
-        /// Its title.
-        title: String,
         /// Where it comes from.
         address: String,
+        /// What it is, to be watched like any other stream.
+        load: Load,
     },
 }
 
@@ -133,6 +135,8 @@ impl Plan {
 pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &str) -> Plan {
     // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
     let Decision::Admitted(pass) = &asker.met.decision else {
+        let fact = Fact::Denied("asked for a file");
+        house.sightings.note(asker.met.device, house.clock.now(), fact);
         return Plan::bare(StatusCode::FORBIDDEN);
     };
     let missing = || Plan::bare(StatusCode::NOT_FOUND);
@@ -142,6 +146,13 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
     let Node::Item(item) = &object.node else { return missing() };
     let Some(located) = catalogue.locate(pass, id) else { return missing() };
     let info = present::original_info(item, &asker.met.traits);
+    let load = |from| Load::Media {
+        file: item.serial,
+        folder: item.folder,
+        title: object.title.clone(),
+        facts: item.facts.clone().into(),
+        from,
+    };
     // A person ended this stream; players come back at once.
     let now = house.clock.now();
     let kept_from = house.streams().kept_from(now, asker.met.device, item.serial);
@@ -169,7 +180,8 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
         // Range means nothing here (HTTP-15).
         plan.put(header::ACCEPT_RANGES, "none");
         plan.put(HeaderName::from_static("realtimeinfo.dlna.org"), "DLNA.ORG_TLAG=*");
-        plan.body = Body::Station { title: object.title.clone(), address: address.clone() };
+        let address = address.clone();
+        plan.body = Body::Station { address, load: load(0) };
         return plan;
     }
     let opened = match file_body::open(&house.lanes, located).await {
@@ -204,15 +216,7 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
         }
     };
     let length = if size == 0 { 0 } else { last - first + 1 };
-    let transfer = (!head).then(|| {
-        let load = Load::Media {
-            file: item.serial,
-            title: object.title.clone(),
-            facts: item.facts.clone().into(),
-            from: first,
-        };
-        asker.watch(house, load, length)
-    });
+    let transfer = (!head).then(|| asker.watch(house, load(first), length));
     plan.body = Body::Piece(Piece { opened, first, length, transfer });
     plan
 }

@@ -11,7 +11,14 @@ const FEW: usize = 4;
 #[derive(Debug)]
 pub struct Seats {
     most: usize,
-    taken: Mutex<HashMap<Ipv4Addr, usize>>,
+    taken: Mutex<Taken>,
+}
+
+#[derive(Debug, Default)]
+struct Taken {
+    by_source: HashMap<Ipv4Addr, usize>,
+    /// Those of sources that are not let in.
+    outside: usize,
 }
 
 impl Seats {
@@ -21,16 +28,19 @@ impl Seats {
     }
 
     /// A seat for a connection from an address, if there is one left for it. Who has many gets
-    /// another only while twice as many are free, so that no few of them keep the others out.
-    pub fn take(self: &Arc<Self>, source: Ipv4Addr) -> Option<Seat> {
+    /// another only while twice as many are free, so that no few of them keep the others out; and
+    /// half of all are kept for those who are let in.
+    pub fn take(self: &Arc<Self>, source: Ipv4Addr, admitted: bool) -> Option<Seat> {
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
-        let all: usize = taken.values().sum();
-        let its = taken.get(&source).copied().unwrap_or(0);
-        if all >= self.most || its >= FEW.max((self.most - all) / 2) {
+        let all: usize = taken.by_source.values().sum();
+        let its = taken.by_source.get(&source).copied().unwrap_or(0);
+        let outside = !admitted && taken.outside >= self.most / 2;
+        if outside || all >= self.most || its >= FEW.max((self.most - all) / 2) {
             return None;
         }
-        taken.insert(source, its + 1);
-        Some(Seat { seats: self.clone(), source })
+        taken.by_source.insert(source, its + 1);
+        taken.outside += usize::from(!admitted);
+        Some(Seat { seats: self.clone(), source, admitted })
     }
 }
 
@@ -39,15 +49,17 @@ impl Seats {
 pub struct Seat {
     seats: Arc<Seats>,
     source: Ipv4Addr,
+    admitted: bool,
 }
 
 impl Drop for Seat {
     fn drop(&mut self) {
         let mut taken = self.seats.taken.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(its) = taken.get_mut(&self.source) {
+        taken.outside -= usize::from(!self.admitted);
+        if let Some(its) = taken.by_source.get_mut(&self.source) {
             *its -= 1;
             if *its == 0 {
-                taken.remove(&self.source);
+                taken.by_source.remove(&self.source);
             }
         }
     }
@@ -65,24 +77,38 @@ mod tests {
         // Three that take all they get.
         let greedy = [1, 2, 3].map(|n| {
             let before = kept.len();
-            kept.extend(std::iter::from_fn(|| seats.take(source(n))));
+            kept.extend(std::iter::from_fn(|| seats.take(source(n), true)));
             kept.len() - before
         });
         assert_eq!(greedy, [341, 228, 152]);
         // Fifty players with three each.
-        let players = (10..60).flat_map(|n| [n; 3]).filter_map(|n| seats.take(source(n)));
+        let players = (10..60).flat_map(|n| [n; 3]).filter_map(|n| seats.take(source(n), true));
         let players: Vec<Seat> = players.collect();
         assert_eq!(players.len(), 150);
         drop(kept);
         drop(players);
-        assert!(seats.taken.lock().unwrap().is_empty(), "all free again");
+        assert!(seats.taken.lock().unwrap().by_source.is_empty(), "all free again");
+    }
+
+    #[test]
+    fn strangers_leave_half_to_those_who_are_let_in() {
+        let seats = Arc::new(Seats::new(100));
+        let source = |n: u8| Ipv4Addr::new(192, 0, 2, n);
+        let strangers: Vec<Seat> =
+            (0..200).flat_map(|n| [n; 4]).filter_map(|n| seats.take(source(n), false)).collect();
+        assert_eq!(strangers.len(), 50);
+        let television: Vec<Seat> =
+            std::iter::from_fn(|| seats.take(source(201), true)).take(20).collect();
+        assert_eq!(television.len(), 17, "a third of what was free, as ever");
+        drop(strangers);
+        assert!(seats.take(source(202), false).is_some(), "free again");
     }
 
     #[test]
     fn there_are_no_more_than_there_are() {
         let seats = Arc::new(Seats::new(16));
         let all: Vec<Seat> =
-            (0..99).filter_map(|n| seats.take(Ipv4Addr::new(192, 0, 2, n))).collect();
+            (0..99).filter_map(|n| seats.take(Ipv4Addr::new(192, 0, 2, n), true)).collect();
         assert_eq!(all.len(), 16);
     }
 }

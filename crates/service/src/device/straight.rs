@@ -19,6 +19,7 @@ use actix_service::{Service, ServiceFactory, fn_factory, fn_service};
 use actix_web::http::{Method, StatusCode};
 use actix_web::rt::net::TcpStream;
 use bytes::BytesMut;
+use mostra_core::access::Standing;
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::sendfile::sendfile64;
 use socket2::SockRef;
@@ -69,7 +70,11 @@ where
                 async move {
                     let _ = stream.set_nodelay(true);
                     let seat = match stream.peer_addr() {
-                        Ok(SocketAddr::V4(peer)) => house.seats.take(*peer.ip()),
+                        Ok(SocketAddr::V4(peer)) => {
+                            let address = *peer.ip();
+                            let device = house.devices().at(address).map(|d| d.standing);
+                            house.seats.take(address, device == Some(Standing::Admitted))
+                        }
                         _ => return Ok(()),
                     };
                     let Some(_seat) = seat else {

@@ -4,6 +4,7 @@ use std::net::SocketAddrV4;
 
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, web};
+use mostra_core::access::Decision;
 use mostra_protocol::description::event_path;
 use mostra_protocol::gena::{Asked, Granted, Refusal, Subscriber, callbacks, read_timeout};
 use mostra_protocol::wire::Service;
@@ -27,6 +28,10 @@ async fn subscribe(
     house: web::Data<House>,
 ) -> HttpResponse {
     let Some(asker) = Asker::of(&request) else { return HttpResponse::Forbidden().finish() };
+    // A refused device is told of nothing (SEC-22).
+    if asker.met.decision == Decision::Refused {
+        return HttpResponse::Forbidden().finish();
+    }
     let now = house.clock.now();
     let headers = request.headers();
     let (sid, nt, callback) =
@@ -39,8 +44,9 @@ async fn subscribe(
             }
             Ok(Asked::New { callback }) => {
                 let own = own_addresses(&house);
-                let subscriber =
-                    Subscriber { source, callbacks: callbacks(&callback, source, &own) };
+                let admitted = matches!(asker.met.decision, Decision::Admitted(_));
+                let callbacks = callbacks(&callback, source, &own);
+                let subscriber = Subscriber { source, callbacks, admitted };
                 let timeout = read_timeout(named(headers, "timeout"));
                 let variables = initial(service, &house, &asker);
                 let sid = format!("uuid:{}", random_uuid());
@@ -80,7 +86,7 @@ async fn subscribe(
 fn initial(service: Service, house: &House, asker: &Asker) -> Vec<(&'static str, String)> {
     match service {
         Service::ContentDirectory => {
-            let id = house.catalogue().update_id().wrapping_add(asker.met.offset);
+            let id = house.update_id_for(&asker.met.decision, asker.met.offset);
             vec![
                 ("SystemUpdateID", id.to_string()),
                 ("ContainerUpdateIDs", String::new()),

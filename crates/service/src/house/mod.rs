@@ -1,9 +1,11 @@
 //! The house: everything the listeners and tasks share.
 
 mod attention;
+mod heard;
 mod settings;
 mod shown;
 
+use heard::Heard;
 pub use settings::{Settings, name_server, server_field};
 
 use std::collections::{BTreeMap, HashMap};
@@ -15,7 +17,7 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 
 use mostra_core::Locale;
-use mostra_core::access::{Decision, Doorway};
+use mostra_core::access::{Decision, Doorway, Standing};
 use mostra_core::account::Session;
 use mostra_core::catalogue::{Catalogue, Options, PictureOrder, Titles};
 use mostra_core::device::DeviceBook;
@@ -43,7 +45,7 @@ use crate::random::{random_uuid, random_word};
 use crate::scan::{ScanBoard, Serials};
 use crate::sightings::{Fact, Sightings};
 use crate::stations::Stations;
-use crate::transfers::Transfers;
+use crate::transfers::{Load, Transfers};
 
 /// A part of the house that changed, for consoles to read again.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -148,6 +150,10 @@ pub struct House {
     /// Held over a change of the records and the catalogue together.
     changing: tokio::sync::Mutex<u32>,
     devices: Mutex<DeviceBook>,
+    /// Devices that had to go to make room, and are still in the records.
+    evicted: Mutex<Vec<u32>>,
+    /// What strangers sent who have not connected yet.
+    heard: Mutex<Heard>,
     streams: Mutex<StreamBook>,
     discovery: mpsc::UnboundedSender<discovery::Command>,
     /// How far the clock is behind the latest time recorded: one that starts in the past revives
@@ -205,7 +211,8 @@ impl House {
             );
         }
         let sessions = records.sessions(clock.now() + behind).await?;
-        let devices = DeviceBook::load(records.devices().await?, config.rules.clone());
+        let mut devices = DeviceBook::load(records.devices().await?, config.rules.clone());
+        devices.used_up_to(records.last_device().await?);
         let (device_port, connections) = (config.device_port, config.connections);
         let art = Art::new(&config.data);
         Ok(House {
@@ -238,6 +245,8 @@ impl House {
             changing: tokio::sync::Mutex::new(first.wrapping_add(UPDATE_IDS - 1)),
             behind,
             devices: Mutex::new(devices),
+            evicted: Mutex::default(),
+            heard: Mutex::default(),
             streams: Mutex::default(),
             host_load: HostLoad::default(),
             other_servers: OtherServers::default(),
@@ -293,8 +302,64 @@ impl House {
         true
     }
 
-    /// Somebody at this address is here, calling itself so: who that is, and what it may. Their
-    /// record is made if need be.
+    /// Ends all that runs and that decisions and folders, as they are now, do not cover: transfers,
+    /// stations and subscriptions. Every decision calls this, and so does the look at transfers,
+    /// for what began just before.
+    pub fn end_uncovered(&self) {
+        let transfers = self.transfers.all();
+        let catalogue = self.catalogue();
+        let published = |folder: u32| catalogue.folder(folder).is_some();
+        let mut publisher = self.publisher();
+        let book = self.devices();
+        for transfer in &transfers {
+            let decision = book.get(transfer.device).map(|device| device.decision());
+            let covered = match (&decision, &transfer.load) {
+                (Some(Decision::Admitted(pass)), Load::Media { folder, facts, .. }) => {
+                    pass.covers(*folder, facts.kind) && published(*folder)
+                }
+                (Some(Decision::Admitted(_) | Decision::Waiting), Load::Answer(_)) => true,
+                _ => false,
+            };
+            if !covered {
+                transfer.end();
+            }
+        }
+        publisher.decide(|source| {
+            let standing = book.at(source)?.standing;
+            (standing != Standing::Refused).then_some(standing == Standing::Admitted)
+        });
+    }
+
+    /// Devices that had to go to make room, and are still in the records.
+    pub fn evicted(&self) -> MutexGuard<'_, Vec<u32>> {
+        self.evicted.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// A datagram came from an address, which anybody can write into one: it makes no record, and
+    /// what it says of its sender counts for nothing but that it was seen (SEC-12).
+    pub fn heard(&self, address: Ipv4Addr, what: String) {
+        let now = self.clock.now();
+        let id = self.devices().find(address, crate::neighbours::hardware(address));
+        match id {
+            Some(id) => {
+                let mut book = self.devices();
+                let Some(device) = book.get_mut(id) else { return };
+                device.last_seen = device.last_seen.max(now);
+                let seen = device.ladder.proof(Step::Seen).is_some();
+                drop(book);
+                if !seen {
+                    self.sightings.note(id, now, Fact::Heard(what));
+                }
+            }
+            None => {
+                let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+                heard.note(now, address, what);
+            }
+        }
+    }
+
+    /// Somebody at this address connected, calling itself so: who that is, and what it may. Their
+    /// record is made if need be; `None` where there is no room for one.
     pub fn meet(
         &self,
         address: Ipv4Addr,
@@ -307,10 +372,12 @@ impl House {
         let user_agent = user_agent.map(|text| tame(text, NAME).into_owned());
         let (met, new, named) = {
             let mut book = self.devices();
-            let (id, new) = book.meet(now, address, hardware, doorway);
+            let meeting = book.meet(now, address, hardware, doorway)?;
+            self.evicted().extend(meeting.forgotten);
+            let (id, new) = (meeting.id, meeting.new);
             let agent = user_agent.as_deref();
             let seen = Observed { address, user_agent: agent, field, registrar: false };
-            let new = book.observe(id, &seen) || new;
+            let changed = book.observe(id, &seen) || new;
             let device = book.get(id)?;
             let met = Met {
                 device: id,
@@ -319,10 +386,21 @@ impl House {
                 traits: device.shown.clone(),
                 proven: Step::ALL.map(|step| device.ladder.proof(step).is_some()),
             };
-            (met, new, user_agent.filter(|name| device.user_agent.as_ref() != Some(name)))
+            (
+                met,
+                (new, changed),
+                user_agent.filter(|name| device.user_agent.as_ref() != Some(name)),
+            )
         };
-        if new {
+        let (new, changed) = new;
+        if changed {
             self.sightings.note(met.device, now, Fact::Met);
+        }
+        if new {
+            let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+            if let Some((at, what)) = heard.take(now, address) {
+                self.sightings.note(met.device, at, Fact::Heard(what));
+            }
         }
         if let Some(name) = named {
             self.sightings.note(met.device, now, Fact::Named(name));

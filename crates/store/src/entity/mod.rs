@@ -123,6 +123,9 @@ entity!(/// Devices.
     pub last_seen_ms: i64,
     pub traits: Json,
     pub rules: Json,
+    pub denied_ms: Option<i64>,
+    pub denied: Option<String>,
+    pub decided: bool,
 });
 
 entity!(/// Decisions on devices, append only.

@@ -1,0 +1,347 @@
+//! A decision takes effect at once: what it does not cover any more ends within a second.
+
+use std::fs;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::time::{Duration, Instant};
+
+use mostra_tests::raw::{self, ask, between, browse, call, media_path};
+use mostra_tests::subscriber::Subscriber;
+use mostra_tests::{House, SERVER, in_a_house, media, until};
+
+const PLAYER: &str = "127.0.0.41";
+const OTHER: &str = "127.0.0.42";
+/// Bytes of a sound that no test hears to its end.
+const LONG: u64 = 600 << 20;
+
+/// A sound of many megabytes that takes no room on disk.
+fn long_sound(path: &Path) {
+    let file = fs::File::create(path).unwrap();
+    file.set_len(LONG + 44).unwrap();
+    let size = (LONG as u32).to_le_bytes();
+    let mut head = b"RIFF".to_vec();
+    head.extend((LONG as u32 + 36).to_le_bytes());
+    head.extend(b"WAVEfmt \x10\0\0\0\x01\0\x02\0");
+    head.extend(44_100_u32.to_le_bytes());
+    head.extend((44_100_u32 * 4).to_le_bytes());
+    head.extend(b"\x04\0\x10\0data");
+    head.extend(size);
+    file.write_all_at(&head, 0).unwrap();
+}
+
+/// A stream that has begun and is read slowly.
+struct Playing(TcpStream);
+
+impl Playing {
+    fn begin(from: &str, path: &str) -> Playing {
+        let mut stream = raw::connect_with(from, SERVER, Some(65_536)).unwrap();
+        let request = format!("GET {path} HTTP/1.1\r\nHost: {SERVER}\r\n\r\n");
+        stream.write_all(request.as_bytes()).unwrap();
+        stream.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+        let mut playing = Playing(stream);
+        assert_eq!(raw::read_answer(&mut playing.0, false).unwrap().status, 200, "{path}");
+        assert!(playing.read() > 0);
+        playing
+    }
+
+    fn read(&mut self) -> usize {
+        self.0.read(&mut [0; 65_536]).unwrap()
+    }
+
+    /// How long it takes until the connection ends, whatever still comes.
+    fn ends(mut self) -> Duration {
+        let begin = Instant::now();
+        let (mut total, mut buffer) = (0, vec![0; 1 << 20]);
+        loop {
+            match self.0.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(count) => total += count as u64,
+                Err(error) if error.kind() == std::io::ErrorKind::WouldBlock => {
+                    panic!("still open after {:?}", begin.elapsed())
+                }
+                Err(_) => break,
+            }
+        }
+        assert!(total < LONG / 4, "{total} bytes came after the decision");
+        begin.elapsed()
+    }
+
+    /// It goes on: much more comes than was under way.
+    fn goes_on(&mut self) {
+        let mut total = 0;
+        while total < 24 << 20 {
+            let count = self.read();
+            assert!(count > 0, "ended after {total} bytes");
+            total += count;
+        }
+    }
+}
+
+const SOON: Duration = Duration::from_secs(1);
+
+/// A station that sends sound for ever.
+fn station(place: &str) {
+    let listener = TcpListener::bind(place).unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            std::thread::spawn(move || {
+                let mut stream = stream;
+                let _ = stream.read(&mut [0; 4096]);
+                let head = b"HTTP/1.1 200 OK\r\nContent-Type: audio/mpeg\r\n\r\n";
+                let _ = stream.write_all(head);
+                while stream.write_all(&[0xab; 4096]).is_ok() {
+                    std::thread::sleep(Duration::from_millis(20));
+                }
+            });
+        }
+    });
+}
+
+fn published(house: &House) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    long_sound(&folder.path().join("Long watch.wav"));
+    fs::copy(media("Pictures/Storm/Storm 1.jpg"), folder.path().join("one.jpg")).unwrap();
+    house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+    for device in [PLAYER, OTHER] {
+        house.meet(device);
+        house.admit(device);
+    }
+    folder
+}
+
+#[test]
+fn every_decision_ends_what_it_does_not_cover_and_nothing_else() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let _folder = published(&house);
+        let sound = media_path(&browse(PLAYER, "music-all"), "Long watch");
+        // By the kernel's own way, and by the framework's.
+        let both = || [sound.clone(), sound.replace(".wav", "%2Ewav")];
+        let mut other = Playing::begin(OTHER, &sound);
+        let everything = || house.mostra(&["device", "admit", PLAYER, "--everything"]);
+        let decisions: [&[&str]; 3] = [
+            &["device", "refuse", PLAYER],
+            &["device", "admit", PLAYER, "--kinds", "picture"],
+            &["device", "forget", PLAYER, "--yes"],
+        ];
+        for decision in decisions {
+            let playing = both().map(|path| Playing::begin(PLAYER, &path));
+            house.mostra(decision);
+            for playing in playing {
+                assert!(playing.ends() < SOON, "{decision:?}");
+            }
+            other.goes_on();
+            house.meet(PLAYER);
+            everything();
+        }
+        // A decision that covers it changes nothing for it.
+        let mut playing = Playing::begin(PLAYER, &sound);
+        house.mostra(&["device", "admit", PLAYER, "--kinds", "music", "--name", "Den console"]);
+        house.mostra(&["device", "traits", PLAYER, "page-objects=10"]);
+        playing.goes_on();
+        // The folder goes, and with it every stream of it.
+        house.mostra(&["folder", "remove", "Sandbox", "--yes"]);
+        assert!(playing.ends() < SOON && other.ends() < SOON);
+    });
+}
+
+#[test]
+fn a_station_is_a_stream_like_any_other() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        station("127.0.0.5:8000");
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(
+            folder.path().join("harbour.pls"),
+            "[playlist]\nFile1=http://127.0.0.5:8000/live\nTitle1=Harbour watch\n",
+        )
+        .unwrap();
+        house.mostra(&["house", "stations", "--allow", "127.0.0.5"]);
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Radio"]);
+        house.meet(PLAYER);
+        house.admit(PLAYER);
+        let path = media_path(&browse(PLAYER, "music-all"), "Harbour watch");
+        let listed = || house.json(&["stream", "list"])["streams"].clone();
+
+        let mut playing = Playing::begin(PLAYER, &path);
+        let stream = until(5, "the stream to be listed", || {
+            playing.read();
+            let all = listed();
+            all.as_array().unwrap().iter().find(|s| s["delivered"].as_u64() > Some(10_000)).cloned()
+        });
+        assert_eq!(
+            (stream["title"].as_str(), stream["kind"].as_str()),
+            (Some("Harbour watch"), Some("music"))
+        );
+        assert_eq!((stream["size"].as_u64(), stream["duration_ms"].is_null()), (Some(0), true));
+        let shown = house.mostra(&["stream", "list"]);
+        assert!(shown.contains("Harbour watch") && shown.contains("live"), "{shown}");
+        house.mostra(&["stream", "end", &stream["id"].to_string()]);
+        assert!(playing.ends() < SOON);
+        until(15, "it to be listed no more", || {
+            (listed().as_array().unwrap().is_empty()).then_some(())
+        });
+        assert_eq!(ask(PLAYER, "GET", &path, "").status, 503, "kept from it for a minute");
+
+        house.meet(OTHER);
+        house.admit(OTHER);
+        let playing = Playing::begin(OTHER, &path);
+        house.mostra(&["device", "refuse", OTHER]);
+        assert!(playing.ends() < SOON);
+        assert!(!house.confirmed(OTHER).contains(&"started".to_owned()));
+    });
+}
+
+#[test]
+fn letting_in_again_or_naming_does_not_widen_a_grant() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        house.publish("Pictures");
+        house.meet(PLAYER);
+        let said = house.mostra(&[
+            "device",
+            "admit",
+            PLAYER,
+            "--kinds",
+            "picture",
+            "--folders",
+            "Pictures",
+        ]);
+        assert!(said.contains("picture in Pictures"), "{said}");
+        let grant = || {
+            let device = house.device(PLAYER).unwrap();
+            (device["kinds"].clone(), device["folders"].clone())
+        };
+        let narrow = grant();
+        let said = house.mostra(&["device", "admit", PLAYER, "--name", "Den console"]);
+        assert!(said.contains("Den console is admitted to picture in Pictures"), "{said}");
+        assert_eq!(grant(), narrow);
+        house.mostra(&["device", "refuse", PLAYER]);
+        // As the console's button does.
+        let id = house.device(PLAYER).unwrap()["id"].to_string();
+        let decision = format!("/devices/{id}/decision");
+        let answer = house.api_with("PUT", &decision, r#"{"standing":"admitted"}"#).unwrap();
+        assert_eq!(answer.status, 200, "{}", answer.text());
+        assert_eq!(grant(), narrow);
+        // One part chosen leaves the other.
+        house.mostra(&["device", "admit", PLAYER, "--kinds", "video,picture"]);
+        assert_eq!(grant().1, narrow.1);
+        house.mostra(&["device", "admit", PLAYER, "--all-folders"]);
+        assert_eq!(grant(), (serde_json::json!(["video", "picture"]), serde_json::Value::Null));
+        let both = r#"{"standing":"admitted","folders":[1],"all_folders":true}"#;
+        assert_eq!(house.api_with("PUT", &decision, both).unwrap().status, 422);
+        house.mostra(&["device", "admit", PLAYER, "--everything"]);
+        assert_eq!(grant().0, serde_json::json!(["video", "music", "picture"]));
+        assert_eq!(house.device(PLAYER).unwrap()["name"], "Den console");
+    });
+}
+
+#[test]
+fn a_refused_device_learns_nothing_from_events_or_update_ids() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        house.meet(PLAYER);
+        house.meet(OTHER);
+        house.admit(PLAYER);
+        let id = |from: &str| {
+            let text = call(from, "content", "GetSystemUpdateID", "").text();
+            between(&text, "<Id>", "</Id>").unwrap().parse::<u32>().unwrap()
+        };
+        let browsed = |from: &str| {
+            let text = browse(from, "0").text();
+            between(&text, "<UpdateID>", "</UpdateID>").unwrap().to_owned()
+        };
+        let admitted = Subscriber::new(PLAYER);
+        let waiting = Subscriber::new(OTHER);
+        for subscriber in [&admitted, &waiting] {
+            subscriber.event(5).expect("the initial event");
+        }
+        let (before, page) = (id(OTHER), browsed(OTHER));
+        house.mostra(&["device", "refuse", PLAYER]);
+        let (refused, refused_page) = (id(PLAYER), browsed(PLAYER));
+        assert_eq!(admitted.renew("content").status, 403, "its subscription is gone");
+        let callback = "CALLBACK: <http://127.0.0.41:5000/>\r\nNT: upnp:event\r\n";
+        assert_eq!(ask(PLAYER, "SUBSCRIBE", "/event/content", callback).status, 403);
+        // The house changes.
+        house.publish("Pictures");
+        assert_eq!((id(OTHER), browsed(OTHER)), (before, page), "it waits, and sees no change");
+        assert_eq!((id(PLAYER), browsed(PLAYER)), (refused, refused_page));
+        // Being let in is a change for whoever it concerns, and the first that it is told of.
+        house.admit(OTHER);
+        let (_, body) = waiting.event(5).expect("the event of the decision");
+        assert!(body.contains("SystemUpdateID"), "{body}");
+        assert_ne!(id(OTHER), before);
+    });
+}
+
+#[test]
+fn what_a_device_asked_in_vain_is_shown_and_proves_nothing() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(PLAYER);
+        browse(PLAYER, "0");
+        let denied = |what: &str| {
+            until(5, what, || {
+                let device = house.device(PLAYER).unwrap();
+                (device["denied"]["what"] == what).then_some(device)
+            })
+        };
+        let device = denied("asked for the root menu");
+        assert_eq!(house.confirmed(PLAYER), ["seen", "read"], "{device}");
+        let shown = house.mostra(&["device", "show", PLAYER]);
+        assert!(
+            shown.contains("asked for the root menu") && shown.contains("got nothing: it waits"),
+            "{shown}"
+        );
+        assert!(shown.contains("○ opened"), "{shown}");
+        // Kept over a restart; gone once it is let in, and then it counts.
+        service.stop();
+        let _service = house.start();
+        denied("asked for the root menu");
+        house.admit(PLAYER);
+        assert!(house.device(PLAYER).unwrap()["denied"].is_null());
+        until(30, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+        let film = media_path(&browse(PLAYER, "video-all"), "Harbour at dawn");
+        browse(PLAYER, "0");
+        house.await_step(PLAYER, "opened");
+        house.mostra(&["device", "refuse", PLAYER]);
+        assert_eq!(ask(PLAYER, "GET", &film, "").status, 403);
+        denied("asked for a file");
+        let shown = house.mostra(&["device", "show", PLAYER]);
+        assert!(
+            shown.contains("got nothing: it is refused") && shown.contains("✓ opened"),
+            "{shown}"
+        );
+    });
+}
+
+#[test]
+fn a_console_that_cannot_open_everywhere_opens_nowhere() {
+    in_a_house(|house| {
+        for (n, link) in ["lan0", "lan1"].into_iter().enumerate() {
+            mostra_tests::wires::ip(&format!("link add {link} type veth peer name far{n}"));
+            mostra_tests::wires::ip(&format!("link set far{n} up"));
+            mostra_tests::wires::ip(&format!("addr add 10.77.{n}.1/24 dev {link}"));
+            mostra_tests::wires::ip(&format!("link set {link} up"));
+        }
+        let _service = house.begin_with(&["--interfaces", "lan0,lan1"]);
+        let taken = TcpListener::bind("10.77.1.1:7642").unwrap();
+        let said = house.mostra_fails(&["house", "open"]);
+        assert!(said.contains("10.77.1.1:7642"), "{said}");
+        assert_eq!(house.api("GET", "/console")["open"], false);
+        assert!(TcpStream::connect("10.77.0.1:7642").is_err(), "nobody listens there");
+        // With the obstacle gone it opens, without a restart.
+        drop(taken);
+        house.mostra(&["house", "open"]);
+        for address in ["10.77.0.1:7642", "10.77.1.1:7642"] {
+            assert!(TcpStream::connect(address).is_ok(), "{address}");
+        }
+        house.mostra(&["house", "close"]);
+        until(5, "it to be closed", || TcpStream::connect("10.77.0.1:7642").is_err().then_some(()));
+    });
+}

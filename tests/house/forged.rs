@@ -1,0 +1,137 @@
+//! Datagrams, which anybody can send in anybody's name, make no records and change nothing.
+
+use std::net::UdpSocket;
+
+use mostra_tests::raw::ask;
+use mostra_tests::{House, in_a_house, query, until};
+
+const DEVICE: &str = "127.0.0.62";
+const GROUP: &str = "239.255.255.250:1900";
+
+fn rows(house: &House) -> u32 {
+    query(&house.database_url, "select count(*) from device").parse().unwrap()
+}
+
+fn notify(n: u32) -> String {
+    format!(
+        "NOTIFY * HTTP/1.1\r\nHOST: {GROUP}\r\nCACHE-CONTROL: max-age=1800\r\n\
+         LOCATION: http://127.0.0.1:9/{n}\r\nNT: upnp:rootdevice\r\nNTS: ssdp:alive\r\n\
+         USN: uuid:{n}::upnp:rootdevice\r\nSERVER: x\r\n\r\n"
+    )
+}
+
+fn search(agent: &str) -> String {
+    format!(
+        "M-SEARCH * HTTP/1.1\r\nHOST: 127.0.0.1:1900\r\nMAN: \"ssdp:discover\"\r\nMX: 1\r\n\
+         ST: upnp:rootdevice\r\nUSER-AGENT: {agent}\r\n\r\n"
+    )
+}
+
+/// Sends from many addresses of the loopback network.
+fn flood(count: u32) {
+    for n in 0..count {
+        let from = format!("127.1.{}.{}:0", n / 250, n % 250 + 1);
+        let socket = UdpSocket::bind(from).unwrap();
+        let datagram = if n % 2 == 0 { notify(n) } else { search("Flood/1") };
+        let _ = socket.send_to(datagram.as_bytes(), "127.0.0.1:1900");
+    }
+}
+
+#[test]
+fn a_flood_of_datagrams_makes_no_device_whatever_the_doorway() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(DEVICE);
+        for doorway in ["ask", "open"] {
+            house.mostra(&["house", "doorway", doorway]);
+            flood(5000);
+            // Whatever came of them has come by the time that a request after them is seen.
+            ask(DEVICE, "GET", "/about/device.xml", &format!("User-Agent: After/{doorway}\r\n"));
+            until(10, "the request", || {
+                let seen = house.device(DEVICE)?["user_agent"] == format!("After/{doorway}");
+                seen.then_some(())
+            });
+            let devices = house.json(&["device", "list"]);
+            assert_eq!(devices.as_array().unwrap().len(), 1, "{doorway}: {devices}");
+        }
+        service.stop();
+        assert_eq!(rows(&house), 1, "and none in the records");
+        let _service = house.start();
+        assert_eq!(house.json(&["device", "list"]).as_array().unwrap().len(), 1);
+    });
+}
+
+#[test]
+fn whoever_searched_is_known_once_it_connects() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let socket = UdpSocket::bind((DEVICE, 0)).unwrap();
+        socket.send_to(search("Lamp/1").as_bytes(), "127.0.0.1:1900").unwrap();
+        let mut buffer = [0; 2048];
+        socket.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
+        socket.recv_from(&mut buffer).expect("an answer");
+        assert!(house.device(DEVICE).is_none(), "a datagram alone makes no device");
+        house.meet(DEVICE);
+        house.await_step(DEVICE, "seen");
+        let seen = house.device(DEVICE).unwrap()["proof"][0]["what"].clone();
+        assert_eq!(seen, "searched for upnp:rootdevice");
+    });
+}
+
+#[test]
+fn a_forged_search_changes_neither_traits_nor_name_of_a_device() {
+    in_a_house(|house| {
+        let rule = "[[rule]]\nname = \"old ones\"\nwhen = { user-agent = \"Old/\" }\ntraits = { page-objects = 7 }\n";
+        std::fs::write(house.data.path().join("traits.toml"), rule).unwrap();
+        let _service = house.begin();
+        ask(DEVICE, "GET", "/about/device.xml", "User-Agent: New/2\r\n");
+        let device = || house.device(DEVICE).unwrap();
+        until(5, "its name", || (house.device(DEVICE)?["user_agent"] == "New/2").then_some(()));
+        // In its name, from its address.
+        let forger = UdpSocket::bind((DEVICE, 0)).unwrap();
+        forger.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
+        forger.send_to(search("Old/1").as_bytes(), "127.0.0.1:1900").unwrap();
+        forger.recv_from(&mut [0; 2048]).expect("it was heard");
+        house.await_step(DEVICE, "read");
+        assert_eq!(device()["user_agent"], "New/2");
+        assert_eq!(device()["rules"], serde_json::json!([]));
+        // What it says over a connection counts.
+        ask(DEVICE, "GET", "/about/device.xml", "User-Agent: Old/1\r\n");
+        until(5, "the rule", || (device()["rules"][0] == "old ones").then_some(()));
+        assert_eq!(device()["traits"]["page-objects"], 7);
+    });
+}
+
+#[test]
+fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        house.meet(DEVICE);
+        house.admit(DEVICE);
+        until(5, "the record", || (rows(&house) == 1).then_some(()));
+        service.stop();
+        // As a house that was flooded before: many that nobody decided on.
+        let many = "insert into device (id, address, standing, kinds, update_offset, first_seen_ms, \
+                    last_seen_ms, traits, rules) select n + 100, '127.2.' || n / 250 || '.' || n % 250 + 1, \
+                    'waiting', 'video', 0, n, n, '{}', '[]' from generate_series(1, 5000) n";
+        query(&house.database_url, many);
+        service = house.start();
+        let count = || house.api("GET", "/devices").as_array().unwrap().len();
+        assert_eq!(count(), 2048);
+        assert_eq!(house.device(DEVICE).unwrap()["standing"], "admitted");
+        until(20, "the rest to leave the records", || (rows(&house) == 2048).then_some(()));
+        // Ten more connect: ten that waited longest go, here and there.
+        for n in 1..=10 {
+            ask(&format!("127.3.0.{n}"), "GET", "/about/device.xml", "");
+        }
+        until(20, "the new ones", || house.device("127.3.0.10"));
+        assert_eq!(count(), 2048);
+        until(20, "the old ones to leave the records", || {
+            let new = "select count(*) from device where address like '127.3.0.%'";
+            (rows(&house) == 2048 && query(&house.database_url, new) == "10").then_some(())
+        });
+        assert!(house.device(DEVICE).is_some());
+        drop(service);
+    });
+}
