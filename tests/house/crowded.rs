@@ -26,7 +26,12 @@ fn seated(from: &str, count: usize) -> Vec<TcpStream> {
 #[test]
 fn beyond_its_room_the_house_says_so_and_no_device_takes_it_all() {
     in_a_house(|house| {
-        let _service = house.start_with(&["--connections", "16"]);
+        let _service = house.begin_with(&["--connections", "16"]);
+        // Let in, all of them: half of the room is kept for those.
+        house.mostra(&["house", "doorway", "open"]);
+        for device in [TV, OTHER, THIRD, "127.0.0.94", "127.0.0.95"] {
+            house.meet(device);
+        }
         let first = seated(TV, 5);
         let turned_away = |from: &str| {
             let answer = ask(from, "GET", "/about/device.xml", "");

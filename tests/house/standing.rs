@@ -108,7 +108,9 @@ fn a_grant_of_folders_shows_these_and_is_kept() {
         until(10, "the catalogue", || (total(ADMITTED, "0") > 0).then_some(()));
         only_pictures();
         house.admit(ADMITTED);
-        assert_eq!(total(ADMITTED, "video-all"), 5, "without folders named, all are granted");
+        only_pictures();
+        house.mostra(&["device", "admit", ADMITTED, "--all-folders"]);
+        assert_eq!(total(ADMITTED, "video-all"), 5);
     });
 }
 

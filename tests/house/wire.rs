@@ -288,6 +288,7 @@ fn search_answers_and_byebye_on_the_wire() {
             answer.starts_with("HTTP/1.1 200 OK\r\n")
                 && answer.contains(&format!("LOCATION: http://{SERVER}/about/device.xml\r\n"))
         );
+        house.meet(TV);
         house.await_step(TV, "seen");
 
         service.ask_to_stop();
@@ -315,6 +316,7 @@ fn a_refused_device_gets_no_search_answers() {
     in_a_house(|house| {
         let _service = house.begin();
         assert!(raw::search(TV, 5).is_some());
+        house.meet(TV);
         house.await_step(TV, "seen");
         house.mostra(&["device", "refuse", TV]);
         assert!(raw::search(TV, 2).is_none(), "MX is 1");
