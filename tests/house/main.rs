@@ -20,6 +20,7 @@ mod interfaces;
 mod letter;
 mod living;
 mod mounts;
+mod pictures;
 mod postgres;
 mod proof;
 mod recovery;

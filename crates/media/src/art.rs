@@ -1,19 +1,30 @@
 //! Pictures of things: covers, thumbnails and smaller forms of pictures, as baseline JPEG.
 
 use std::fs::File;
-use std::io::{BufReader, Cursor, Seek};
+use std::io::{BufReader, Cursor, Seek, Write as _};
+use std::os::fd::AsFd as _;
 use std::path::Path;
+use std::process::Command;
 use std::sync::OnceLock;
 use std::time::Duration;
 
 use image::codecs::jpeg::JpegEncoder;
-use image::{DynamicImage, ImageReader, Limits};
+use image::{DynamicImage, ImageDecoder as _, ImageReader, Limits};
 use mostra_core::Kind;
 use mostra_core::facts::{Facts, Format};
 use mostra_core::profile::Rendition;
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
 use crate::part_reader::PartReader;
 use crate::{audio, outside};
+
+/// Bytes of a picture file that are read, and pixels that are unpacked: the largest cameras make
+/// 150 million.
+const BYTES: u64 = 256 << 20;
+const PIXELS: u64 = 160_000_000;
+/// Bytes of memory of the process that makes a picture, and seconds of a processor.
+const MEMORY: u64 = 1 << 30;
+const PROCESSOR: u64 = 60;
 
 /// The longest that the film program may take for one picture.
 const PATIENCE: Duration = Duration::from_secs(20);
@@ -51,7 +62,12 @@ impl Source {
 /// read.
 pub fn make(source: Source, rendition: Rendition) -> Option<Vec<u8>> {
     let picture = match source {
-        Source::Picture(file, orientation) => turn(decode(BufReader::new(file))?, orientation),
+        Source::Picture(file, orientation) => {
+            if file.metadata().ok()?.len() > BYTES {
+                return None;
+            }
+            turn(decode(BufReader::new(file))?, orientation)
+        }
         Source::Embedded(file, format) => {
             let size = file.metadata().ok()?.len();
             let mut file = PartReader::new(file, size);
@@ -68,6 +84,81 @@ pub fn make(source: Source, rendition: Rendition) -> Option<Vec<u8>> {
     Some(jpeg)
 }
 
+/// What came of making a picture in a process of its own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Made {
+    /// The picture, as JPEG.
+    Picture(Vec<u8>),
+    /// There is none that can be read, or reading it failed for good.
+    None,
+    /// It took too long; another time may be better.
+    Late,
+}
+
+/// The argument by which a program is told to [make a picture](make_for_parent).
+pub const MAKE: &str = "make-picture";
+
+/// Makes a picture in a process of its own, which runs this program with [`MAKE`] as its first
+/// argument: whatever a damaged or hostile file does to its reader costs one picture. `held` is
+/// dropped once that process has gone.
+pub fn make_apart<T: Send + 'static>(
+    source: Source,
+    rendition: Rendition,
+    patience: Duration,
+    held: T,
+) -> Made {
+    let mut command = Command::new("/proc/self/exe");
+    command.args([MAKE, rendition.word()]);
+    let file = match source {
+        Source::Picture(file, orientation) => {
+            command.args(["picture", &orientation.unwrap_or(1).to_string()]);
+            file
+        }
+        Source::Embedded(file, format) => {
+            command.args(["embedded", format.extension()]);
+            file
+        }
+        Source::Film(file, duration) => {
+            command.args(["film", &duration.map_or("still".into(), |ms| ms.to_string())]);
+            file
+        }
+    };
+    command.stdin(file);
+    match outside::run(command, patience, held) {
+        outside::Ended::Well(jpeg) if !jpeg.is_empty() => Made::Picture(jpeg),
+        outside::Ended::Well(_) | outside::Ended::Badly => Made::None,
+        outside::Ended::Late => Made::Late,
+    }
+}
+
+/// The other half: what [`make_apart`] runs, with the arguments after [`MAKE`]. The file comes as
+/// standard input, the picture goes to standard output.
+///
+/// # Errors
+/// For arguments that it does not know, and when the picture cannot be written.
+pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
+    let wrong = || std::io::Error::from(std::io::ErrorKind::InvalidInput);
+    let [rendition, sort, more] = arguments else { return Err(wrong()) };
+    // Only the soft limit, as the programs that this one may run have their own.
+    let (_, hard) = getrlimit(Resource::RLIMIT_AS)?;
+    setrlimit(Resource::RLIMIT_AS, MEMORY.min(hard), hard)?;
+    let (_, hard) = getrlimit(Resource::RLIMIT_CPU)?;
+    setrlimit(Resource::RLIMIT_CPU, PROCESSOR.min(hard), hard)?;
+    let rendition = Rendition::from_word(rendition).ok_or_else(wrong)?;
+    let file = File::from(std::io::stdin().as_fd().try_clone_to_owned()?);
+    let source = match sort.as_str() {
+        "picture" => Source::Picture(file, more.parse().ok()),
+        "embedded" => {
+            let format = Format::ALL.into_iter().find(|format| format.extension() == more);
+            Source::Embedded(file, format.ok_or_else(wrong)?)
+        }
+        "film" => Source::Film(file, more.parse().ok()),
+        _ => return Err(wrong()),
+    };
+    let jpeg = make(source, rendition).unwrap_or_default();
+    std::io::stdout().write_all(&jpeg)
+}
+
 /// First by whole pixels, which is quick, then well.
 fn shrink(picture: &DynamicImage, width: u32, height: u32) -> DynamicImage {
     let rough = if picture.width() > width * 4 {
@@ -81,12 +172,16 @@ fn shrink(picture: &DynamicImage, width: u32, height: u32) -> DynamicImage {
 fn decode(reader: impl std::io::BufRead + Seek) -> Option<DynamicImage> {
     let mut reader = ImageReader::new(reader).with_guessed_format().ok()?;
     let mut limits = Limits::default();
-    // The largest cameras make 150 million pixels; more is somebody's joke.
-    limits.max_image_width = Some(20_000);
-    limits.max_image_height = Some(20_000);
-    limits.max_alloc = Some(768 << 20);
+    limits.max_image_width = Some(32_000);
+    limits.max_image_height = Some(32_000);
+    limits.max_alloc = Some(MEMORY / 2);
     reader.limits(limits);
-    reader.decode().ok()
+    let decoder = reader.into_decoder().ok()?;
+    let (width, height) = decoder.dimensions();
+    if u64::from(width) * u64::from(height) > PIXELS {
+        return None;
+    }
+    DynamicImage::from_decoder(decoder).ok()
 }
 
 /// Turns a picture upright.
@@ -180,6 +275,24 @@ mod tests {
             let corner = made.get_pixel(4, 4).0;
             assert_eq!(corner[0] > corner[2], top_left_red, "{orientation:?}");
         }
+    }
+
+    #[test]
+    fn more_pixels_than_any_camera_has_are_not_unpacked() {
+        let mut jpeg = Vec::new();
+        let small = DynamicImage::from(image::RgbImage::new(16, 16));
+        small.write_with_encoder(JpegEncoder::new_with_quality(&mut jpeg, 80)).unwrap();
+        assert!(make(Source::Picture(file(&jpeg), None), Rendition::Small).is_some());
+        // Its header says 30000 by 30000.
+        let frame = jpeg.windows(2).position(|w| w == [0xff, 0xc0]).unwrap();
+        jpeg[frame + 5..frame + 9].copy_from_slice(&[0x75, 0x30, 0x75, 0x30]);
+        let begin = std::time::Instant::now();
+        assert_eq!(make(Source::Picture(file(&jpeg), None), Rendition::Small), None);
+        assert!(begin.elapsed() < Duration::from_millis(500));
+        // Nor more bytes than any file of one has.
+        let long = file(&picture());
+        long.set_len(BYTES + 1).unwrap();
+        assert_eq!(make(Source::Picture(long, None), Rendition::Small), None);
     }
 
     #[test]

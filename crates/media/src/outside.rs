@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// Bytes of memory, and seconds of a processor.
-const MEMORY: u64 = 4 << 30;
+const MEMORY: u64 = 2 << 30;
 const PROCESSOR: u64 = 60;
 /// Bytes of output.
 const OUTPUT: u64 = 32 << 20;
@@ -33,29 +33,60 @@ pub(crate) fn named(path: &Path) -> Option<String> {
     Some(format!("file:{}", path.to_str()?))
 }
 
+/// How a program ended.
+pub(crate) enum Ended {
+    /// Well, having printed this.
+    Well(Vec<u8>),
+    /// It failed, crashed or printed too much.
+    Badly,
+    /// It was still running after all the patience, and was killed.
+    Late,
+}
+
 /// What a program prints; `None` if it fails, prints too much or takes longer than `patience`.
 pub(crate) fn output(mut command: Command, patience: Duration) -> Option<Vec<u8>> {
-    let quiet = command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::null());
-    let mut child = quiet.spawn().ok()?;
-    let pipe = child.stdout.take()?;
+    command.stdin(Stdio::null());
+    match run(command, patience, ()) {
+        Ended::Well(bytes) => Some(bytes),
+        Ended::Badly | Ended::Late => None,
+    }
+}
+
+/// Runs a program. `held` is dropped once it has really gone: one that waits for a drive that
+/// hangs cannot even be killed, and nobody waits for that here.
+pub(crate) fn run<T: Send + 'static>(mut command: Command, patience: Duration, held: T) -> Ended {
+    let quiet = command.stdout(Stdio::piped()).stderr(Stdio::null());
+    let Ok(mut child) = quiet.spawn() else { return Ended::Badly };
+    let Some(pipe) = child.stdout.take() else { return Ended::Badly };
     let reader = std::thread::spawn(move || {
         let mut bytes = Vec::new();
         let read = pipe.take(OUTPUT + 1).read_to_end(&mut bytes);
         read.ok().filter(|_| bytes.len() as u64 <= OUTPUT).map(|_| bytes)
     });
     let begin = Instant::now();
-    let ended = loop {
-        match child.try_wait().ok()? {
-            Some(status) => break status.success(),
-            None if begin.elapsed() > patience => {
+    // Most are done at once; those that are not are asked more and more seldom.
+    let mut pause = Duration::from_millis(1);
+    let well = loop {
+        match child.try_wait() {
+            Ok(Some(status)) => break status.success(),
+            Ok(None) if begin.elapsed() > patience => {
                 let _ = child.kill();
-                let _ = child.wait();
-                break false;
+                std::thread::spawn(move || {
+                    let _ = child.wait();
+                    let _ = reader.join();
+                    drop(held);
+                });
+                return Ended::Late;
             }
-            None => std::thread::sleep(Duration::from_millis(5)),
+            Ok(None) => std::thread::sleep(pause),
+            Err(_) => break false,
         }
+        pause = (pause * 2).min(Duration::from_millis(10));
     };
-    reader.join().ok()?.filter(|_| ended)
+    match reader.join() {
+        Ok(Some(bytes)) if well => Ended::Well(bytes),
+        _ => Ended::Badly,
+    }
 }
 
 #[cfg(test)]
@@ -77,7 +108,7 @@ mod tests {
         let begin = Instant::now();
         assert_eq!(output(shell("exec sleep 30"), soon), None);
         assert!(begin.elapsed() < Duration::from_secs(10));
-        assert_eq!(output(shell("ulimit -v"), long).as_deref(), Some(&b"4194304\n"[..]));
+        assert_eq!(output(shell("ulimit -v"), long).as_deref(), Some(&b"2097152\n"[..]));
         assert_eq!(output(shell("ulimit -t"), long).as_deref(), Some(&b"60\n"[..]));
         assert_eq!(output(shell("head -c 40000000 /dev/zero"), long), None, "too much");
     }

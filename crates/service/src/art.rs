@@ -5,20 +5,21 @@ use std::fs::File;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
-use std::time::SystemTime;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::{Duration, Instant, SystemTime};
 
 use bytes::Bytes;
 use mostra_core::catalogue::{ItemView, Located};
 use mostra_core::present;
 use mostra_core::profile::Rendition;
-use mostra_media::art::{Source, make};
+use mostra_media::art::{Made, Source, make_apart};
 use mostra_media::open::open;
+use tokio::sync::Semaphore;
 
 use crate::lanes::Lanes;
 
 /// How long making one may take, with a picture taken from a film on a slow drive.
-const MAKING: std::time::Duration = std::time::Duration::from_secs(40);
+const MAKING: Duration = Duration::from_secs(40);
 
 /// Bytes of pictures kept at most.
 const KEPT: u64 = 512 << 20;
@@ -31,14 +32,31 @@ pub struct Art {
     kept: AtomicU64,
     /// One maker for each picture, however many ask for it.
     making: Mutex<HashMap<PathBuf, Arc<tokio::sync::Mutex<()>>>>,
+    /// Processes that make pictures, of all drives together: each takes a processor and, for a
+    /// large picture, much memory.
+    makers: Arc<Semaphore>,
+    /// When making a picture last took too long.
+    late: Mutex<HashMap<PathBuf, Instant>>,
 }
+
+/// Processes that make pictures at a time, of which one drive has at most two.
+const MAKERS: usize = 3;
+/// For how long a picture that took too long is not tried again, and how many are remembered.
+const LATER: Duration = Duration::from_secs(600);
+const LATE: usize = 1000;
 
 impl Art {
     /// Pictures are kept in `art` below the data directory.
     pub fn new(data: &Path) -> Art {
         let directory = data.join("art");
         let kept = files(&directory).iter().map(|(_, size, _)| size).sum();
-        Art { directory, kept: AtomicU64::new(kept), making: Mutex::default() }
+        Art {
+            directory,
+            kept: AtomicU64::new(kept),
+            making: Mutex::default(),
+            makers: Arc::new(Semaphore::new(MAKERS)),
+            late: Mutex::default(),
+        }
     }
 
     /// The picture of an item as JPEG; `None` where it has none that can be read.
@@ -77,19 +95,45 @@ impl Art {
             Ok(Source::of(&facts, open(&located)?, beside))
         });
         let source = opened.await?;
-        let _turn = lane.makers.acquire().await.map_err(io::Error::other)?;
-        let made = lane.run_within(MAKING, move || {
-            let jpeg = make(source, rendition).unwrap_or_default();
-            // An empty file says that there is none, so that it is not tried again.
-            keep(&path, &jpeg)?;
-            Ok(jpeg)
-        });
-        let jpeg = made.await?;
+        let took_long = || io::Error::new(io::ErrorKind::TimedOut, "making it took too long");
+        if self.late().get(&path).is_some_and(|at| at.elapsed() < LATER) {
+            return Err(took_long());
+        }
+        // Both are kept until the process has gone, which on a drive that hangs may be never.
+        let turn = lane.makers.clone().acquire_owned().await.map_err(io::Error::other)?;
+        let all = self.makers.clone().acquire_owned().await.map_err(io::Error::other)?;
+        // Not on the drive's own threads: that a large picture takes its time says nothing of
+        // the drive, and whoever streams from it must not notice.
+        let making = {
+            let path = path.clone();
+            tokio::task::spawn_blocking(move || {
+                let jpeg = match make_apart(source, rendition, MAKING, (turn, all)) {
+                    Made::Picture(jpeg) => jpeg,
+                    Made::None => Vec::new(),
+                    Made::Late => return Ok(None),
+                };
+                // An empty file says that there is none, so that it is not tried again.
+                keep(&path, &jpeg)?;
+                io::Result::Ok(Some(jpeg))
+            })
+        };
+        let Some(jpeg) = making.await.map_err(io::Error::other)?? else {
+            let mut late = self.late();
+            late.retain(|_, at| at.elapsed() < LATER);
+            if late.len() < LATE {
+                late.insert(path, Instant::now());
+            }
+            return Err(took_long());
+        };
         let all = self.kept.fetch_add(jpeg.len() as u64, Ordering::Relaxed) + jpeg.len() as u64;
         if all > KEPT {
             self.tidy().await;
         }
         Ok(Some(Bytes::from(jpeg)).filter(|b| !b.is_empty()))
+    }
+
+    fn late(&self) -> MutexGuard<'_, HashMap<PathBuf, Instant>> {
+        self.late.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Removes the oldest pictures until a tenth is free.

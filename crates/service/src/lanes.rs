@@ -27,8 +27,8 @@ const LIST_AGE: Duration = Duration::from_secs(2);
 pub struct Lane {
     threads: Arc<Semaphore>,
     unanswered: Arc<AtomicUsize>,
-    /// Making a picture takes a processor and, for a large one, much memory.
-    pub makers: Semaphore,
+    /// Who makes pictures of what is on this drive: one that hangs must leave some to others.
+    pub makers: Arc<Semaphore>,
 }
 
 impl Lane {
@@ -36,7 +36,7 @@ impl Lane {
         Lane {
             threads: Arc::new(Semaphore::new(THREADS)),
             unanswered: Arc::default(),
-            makers: Semaphore::new(2),
+            makers: Arc::new(Semaphore::new(2)),
         }
     }
 

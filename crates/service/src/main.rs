@@ -47,6 +47,12 @@ use sightings::Sightings;
 use trouble::Trouble;
 
 fn main() -> ExitCode {
+    // The half of this program that makes one picture and ends.
+    let mut arguments = std::env::args().skip(1);
+    if arguments.next().as_deref() == Some(mostra_media::art::MAKE) {
+        let made = mostra_media::art::make_for_parent(&arguments.collect::<Vec<_>>());
+        return if made.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
+    }
     memory::set_up();
     let flags = Flags::parse();
     if flags.openapi {
