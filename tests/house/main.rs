@@ -16,6 +16,7 @@ mod folders;
 mod foreign;
 mod forged;
 mod hardware;
+mod interface;
 mod interfaces;
 mod letter;
 mod living;

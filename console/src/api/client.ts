@@ -2,6 +2,9 @@
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
+export type AccountSession = Schemas["AccountSession"];
+export type AccountUse = Schemas["AccountUse"];
+export type LiveEvent = Schemas["LiveEvent"];
 export type Catalogue = Schemas["CataloguePage"];
 export type CatalogueObject = Schemas["CatalogueObject"];
 export type Code = Schemas["Code"];

@@ -4,6 +4,8 @@ import { useEffect, useState } from "react";
 import {
   call,
   get,
+  type AccountSession,
+  type AccountUse,
   type Catalogue,
   type CatalogueObject,
   type ConsoleAccess,
@@ -11,6 +13,7 @@ import {
   type Device,
   type Folder,
   type LeftOut,
+  type LiveEvent,
   type Places,
   type Position,
   type Problem,
@@ -23,6 +26,8 @@ export const useStatus = () => useQuery({ queryKey: ["house", "status"], queryFn
 export const useFolders = () => useQuery({ queryKey: ["folders"], queryFn: () => get<Folder[]>("/folders") });
 export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("/devices") });
 export const useStreams = () => useQuery({ queryKey: ["streams"], queryFn: () => get<Streams>("/streams") });
+export const useAccounts = () => useQuery<AccountUse[], Problem>({ queryKey: ["accounts"], queryFn: () => get<AccountUse[]>("/accounts") });
+export const useSessions = () => useQuery({ queryKey: ["accounts", "sessions"], queryFn: () => get<AccountSession[]>("/sessions") });
 export const useAccess = () => useQuery({ queryKey: ["house", "access"], queryFn: () => get<ConsoleAccess>("/console") });
 
 export const useLeftOut = (folder: number, wanted: boolean) =>
@@ -95,7 +100,12 @@ export function useLive(): boolean {
     };
     source.onerror = () => setConnected(false);
     source.addEventListener("changed", (event) => {
-      const { topic } = JSON.parse((event as MessageEvent<string>).data) as { topic: string };
+      const { topic, streams } = JSON.parse((event as MessageEvent<string>).data) as LiveEvent;
+      // Numbers that move all the time come with the event: nothing is asked for them.
+      if (streams) {
+        client.setQueryData<Streams>(["streams"], streams);
+        return;
+      }
       void client.invalidateQueries({ queryKey: [topic] });
       if (topic !== "house") void client.invalidateQueries({ queryKey: ["house", "status"] });
     });

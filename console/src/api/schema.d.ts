@@ -11,11 +11,63 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Accounts, and how many sessions each has */
+        get: operations["listAccounts"];
         put?: never;
         /** Make an account */
         post: operations["addAccount"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove an account with its sessions; never the last one */
+        delete: operations["removeAccount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set a password; other sessions of the account end */
+        put: operations["setPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End all sessions of an account */
+        delete: operations["endSessions"];
         options?: never;
         head?: never;
         patch?: never;
@@ -521,6 +573,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sessions that have not ended */
+        get: operations["listSessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a session */
+        delete: operations["endSession"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -598,6 +684,39 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
+        /** @description A session that has not ended. */
+        AccountSession: {
+            /** @description By what it is called here. */
+            id: string;
+            /** @description The account. */
+            account: string;
+            /** @description Whether a program has it, and not a browser. */
+            program: boolean;
+            /**
+             * Format: int64
+             * @description When it began.
+             */
+            began_ms: number;
+            /**
+             * Format: int64
+             * @description When it ends by itself.
+             */
+            expires_ms: number;
+            /** @description Whether it is the one that asks. */
+            you: boolean;
+        };
+        /** @description An account and its use. */
+        AccountUse: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int32
+             * @description How many sessions it has.
+             */
+            sessions: number;
+            /** @description Whether it is the one that asks. */
+            you: boolean;
+        };
         /** @description A container or an item. */
         CatalogueObject: {
             /** @description Its object id. */
@@ -627,8 +746,8 @@ export interface components {
              *     follows.
              */
             art?: string | null;
-            facts?: null | components["schemas"]["ObjectFacts"];
-            position?: null | components["schemas"]["Position"];
+            facts?: components["schemas"]["ObjectFacts"] | null;
+            position?: components["schemas"]["Position"] | null;
         };
         /** @description A page of a container, or of what was found in it. */
         CataloguePage: {
@@ -678,6 +797,11 @@ export interface components {
             addresses?: string[];
             /** @description SHA-256 of the certificate, to compare with what the browser shows. */
             fingerprint?: string | null;
+        };
+        /** @description Whether the console is to be open to the house. */
+        ConsoleWish: {
+            /** @description Whether it is. */
+            open: boolean;
         };
         /** @description Files to go on with, the newest first. */
         Continued: {
@@ -742,7 +866,7 @@ export interface components {
             last_seen_ms: number;
             /** @description Its proof, all six steps in order. */
             proof: components["schemas"]["ProofStep"][];
-            denied?: null | components["schemas"]["Denied"];
+            denied?: components["schemas"]["Denied"] | null;
             /** @description What is done differently for it, by name (`docs/traits.md`). */
             traits?: {
                 [key: string]: unknown;
@@ -805,7 +929,7 @@ export interface components {
              * @description When the last scan ended.
              */
             scanned_ms?: number | null;
-            scan?: null | components["schemas"]["Scan"];
+            scan?: components["schemas"]["Scan"] | null;
         };
         /** @description How busy the host is, in percent by second, the newest last. */
         HostLoad: {
@@ -911,6 +1035,7 @@ export interface components {
         LiveEvent: {
             /** @description `house`, `folders`, `catalogue`, `devices` or `streams`. */
             topic: string;
+            streams?: components["schemas"]["Streams"] | null;
         };
         /** @description Signing in. */
         Login: {
@@ -923,9 +1048,9 @@ export interface components {
         };
         /** @description An account to make. */
         NewAccount: {
-            /** @description Its name; `house` for the first. */
+            /** @description Its name, letters, digits, - _ or .; `house` for the first. */
             name?: string | null;
-            /** @description Its password, at least 8 characters. */
+            /** @description Its password, 8 to 1000 characters. */
             password: string;
             /** @description The one-time code shown on the host, where one is needed. */
             code?: string | null;
@@ -938,6 +1063,13 @@ export interface components {
             label?: string | null;
             /** @description The kinds it holds: `video`, `music`, `picture`; all if left out. */
             kinds?: string[] | null;
+        };
+        /** @description A new password. */
+        NewPassword: {
+            /** @description 8 to 1000 characters. */
+            password: string;
+            /** @description The password until now, for one's own account. */
+            current?: string | null;
         };
         /** @description Facts of an item; what is unknown is left out. */
         ObjectFacts: {
@@ -1332,6 +1464,35 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    listAccounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Accounts, and how many sessions each has */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountUse"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     addAccount: {
         parameters: {
             query?: never;
@@ -1365,15 +1526,108 @@ export interface operations {
             };
         };
     };
+    removeAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Remove an account with its sessions; never the last one */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description Set a password; other sessions of the account end */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End all sessions of an account */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getObject: {
         parameters: {
             query?: {
-                kinds?: unknown;
-                folders?: unknown;
+                /** @description `video`, `music` and `picture`, in a comma list; all if left out. */
+                kinds?: string;
+                /** @description Numbers of folders in a comma list; all if left out. */
+                folders?: string;
             };
             header?: never;
             path: {
-                id: unknown;
+                id: string;
             };
             cookie?: never;
         };
@@ -1404,9 +1658,9 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
-                stamp: unknown;
-                size: unknown;
+                id: string;
+                stamp: string;
+                size: string;
             };
             cookie?: never;
         };
@@ -1437,8 +1691,8 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
-                number: unknown;
+                id: string;
+                number: number;
             };
             cookie?: never;
         };
@@ -1467,15 +1721,20 @@ export interface operations {
     listChildren: {
         parameters: {
             query?: {
-                start?: unknown;
-                count?: unknown;
-                sort?: unknown;
-                kinds?: unknown;
-                folders?: unknown;
+                /** @description The first object, from 0. */
+                start?: number;
+                /** @description How many; 0 for as many as one page holds. */
+                count?: number;
+                /** @description An order as players write it, such as `-dc:date`. */
+                sort?: string;
+                /** @description `video`, `music` and `picture`, in a comma list; all if left out. */
+                kinds?: string;
+                /** @description Numbers of folders in a comma list; all if left out. */
+                folders?: string;
             };
             header?: never;
             path: {
-                id: unknown;
+                id: string;
             };
             cookie?: never;
         };
@@ -1506,20 +1765,47 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: string;
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description An item's file */
+            /** @description All of it */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/octet-stream": unknown;
+                    "video/*": number[];
+                    "audio/*": number[];
+                    "image/*": number[];
                 };
+            };
+            /** @description The part asked for by Range */
+            206: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "video/*": number[];
+                    "audio/*": number[];
+                    "image/*": number[];
+                };
+            };
+            /** @description As it was */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description No such part */
+            416: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457) */
             default: {
@@ -1537,7 +1823,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: string;
             };
             cookie?: never;
         };
@@ -1568,17 +1854,24 @@ export interface operations {
     search: {
         parameters: {
             query?: {
-                q?: unknown;
-                criteria?: unknown;
-                start?: unknown;
-                count?: unknown;
-                sort?: unknown;
-                kinds?: unknown;
-                folders?: unknown;
+                /** @description Words. */
+                q?: string;
+                /** @description Criteria as players write them (ContentDirectory:1, 2.5.5). */
+                criteria?: string;
+                /** @description The first object, from 0. */
+                start?: number;
+                /** @description How many; 0 for as many as one page holds. */
+                count?: number;
+                /** @description An order as players write it, such as `-dc:date`. */
+                sort?: string;
+                /** @description `video`, `music` and `picture`, in a comma list; all if left out. */
+                kinds?: string;
+                /** @description Numbers of folders in a comma list; all if left out. */
+                folders?: string;
             };
             header?: never;
             path: {
-                id: unknown;
+                id: string;
             };
             cookie?: never;
         };
@@ -1671,7 +1964,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ConsoleAccess"];
+                "application/json": components["schemas"]["ConsoleWish"];
             };
         };
         responses: {
@@ -1758,7 +2051,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -1789,7 +2082,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -1818,7 +2111,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -1853,7 +2146,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -1888,7 +2181,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -1985,7 +2278,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -2016,7 +2309,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -2045,7 +2338,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -2080,7 +2373,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -2111,13 +2404,13 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
-        requestBody: {
+        requestBody?: {
             content: {
-                "application/json": components["schemas"]["Rescan"];
+                "application/json": components["schemas"]["Rescan"] | null;
             };
         };
         responses: {
@@ -2146,7 +2439,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -2177,7 +2470,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };
@@ -2351,7 +2644,8 @@ export interface operations {
     listPlaces: {
         parameters: {
             query?: {
-                path?: unknown;
+                /** @description Where, absolute; proposals if left out. */
+                path?: string;
             };
             header?: never;
             path?: never;
@@ -2497,6 +2791,64 @@ export interface operations {
             };
         };
     };
+    listSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Sessions that have not ended */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountSession"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End a session */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getSetup: {
         parameters: {
             query?: never;
@@ -2589,7 +2941,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                id: unknown;
+                id: number;
             };
             cookie?: never;
         };

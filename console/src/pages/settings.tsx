@@ -2,6 +2,7 @@
 import { useState } from "react";
 import { call, type Code, type House } from "../api/client";
 import { useAccess, useChange, useStatus } from "../api/queries";
+import { Accounts } from "../parts/accounts";
 import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
 
 export function OpenConsole() {
@@ -103,6 +104,7 @@ export function Settings() {
         <Card title="Console in the house">
           <OpenConsole />
         </Card>
+        <Accounts />
         <Card title="Where devices reach the house">
           <ul>
             {interfaces.map((i) => (

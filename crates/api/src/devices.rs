@@ -87,6 +87,7 @@ pub struct DeviceTraits {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DecisionRequest {
     /// `waiting`, `admitted` or `refused`.
+    #[schema(pattern = "^(waiting|admitted|refused)$")]
     pub standing: String,
     /// The kinds it may see; as before if left out, and all of a device that is new.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -106,5 +107,6 @@ pub struct DecisionRequest {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DeviceName {
     /// 1 to 63 characters.
+    #[schema(min_length = 1, max_length = 63, pattern = r"^[^\x00-\x1f\x7f]+$")]
     pub name: String,
 }

@@ -3,6 +3,8 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::Streams;
+
 /// The house's own settings.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct House {
@@ -35,15 +37,19 @@ pub struct House {
 pub struct HouseChange {
     /// The new name, 1 to 63 characters.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(min_length = 1, max_length = 63)]
     pub name: Option<String>,
     /// The new doorway: `ask` or `open`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(pattern = "^(ask|open)$")]
     pub doorway: Option<String>,
     /// Where titles come from: `embedded` or `file-names`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(pattern = "^(embedded|file-names)$")]
     pub titles: Option<String>,
     /// How pictures stand: by `date` or `title`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(pattern = "^(date|title)$")]
     pub picture_order: Option<String>,
     /// The language by whose alphabet names stand.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -114,10 +120,12 @@ pub struct Setup {
 /// An account to make.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewAccount {
-    /// Its name; `house` for the first.
+    /// Its name, letters, digits, - _ or .; `house` for the first.
     #[serde(default)]
+    #[schema(min_length = 1, max_length = 40, pattern = "^[A-Za-z0-9._-]+$")]
     pub name: Option<String>,
-    /// Its password, at least 8 characters.
+    /// Its password, 8 to 1000 characters.
+    #[schema(min_length = 8, max_length = 1000)]
     pub password: String,
     /// The one-time code shown on the host, where one is needed.
     #[serde(default)]
@@ -156,6 +164,45 @@ pub struct Account {
     pub name: String,
 }
 
+/// An account and its use.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AccountUse {
+    /// Its name.
+    pub name: String,
+    /// How many sessions it has.
+    pub sessions: u32,
+    /// Whether it is the one that asks.
+    pub you: bool,
+}
+
+/// A new password.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewPassword {
+    /// 8 to 1000 characters.
+    #[schema(min_length = 8, max_length = 1000)]
+    pub password: String,
+    /// The password until now, for one's own account.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub current: Option<String>,
+}
+
+/// A session that has not ended.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AccountSession {
+    /// By what it is called here.
+    pub id: String,
+    /// The account.
+    pub account: String,
+    /// Whether a program has it, and not a browser.
+    pub program: bool,
+    /// When it began.
+    pub began_ms: u64,
+    /// When it ends by itself.
+    pub expires_ms: u64,
+    /// Whether it is the one that asks.
+    pub you: bool,
+}
+
 /// From where the console can be reached.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ConsoleAccess {
@@ -192,8 +239,11 @@ pub struct ConfigValue {
 }
 
 /// What a live event says: the named part of the house changed.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LiveEvent {
     /// `house`, `folders`, `catalogue`, `devices` or `streams`.
     pub topic: String,
+    /// Of `streams`: all of them as they are now, so that nobody need ask.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub streams: Option<Streams>,
 }

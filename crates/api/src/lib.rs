@@ -17,8 +17,8 @@ pub use folders::{
     ScanChange, ScanReport, ScanReports, ScanState,
 };
 pub use house::{
-    Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Interface, LiveEvent, Login,
-    NewAccount, Session, Setup, Status,
+    Account, AccountSession, AccountUse, Code, ConfigValue, ConsoleAccess, House, HouseChange,
+    Interface, LiveEvent, Login, NewAccount, NewPassword, Session, Setup, Status,
 };
 pub use problem::Problem;
 pub use streams::{HostLoad, Stream, Streams};

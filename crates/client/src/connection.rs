@@ -98,6 +98,11 @@ impl Connection {
         self.send::<()>(Method::DELETE, path, None).await.map(drop)
     }
 
+    /// Sets something, of which nothing comes back.
+    pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        self.send(Method::PUT, path, Some(body)).await.map(drop)
+    }
+
     /// Has something done.
     pub async fn act(&self, path: &str) -> Result<(), Failure> {
         self.send::<()>(Method::POST, path, None).await.map(drop)

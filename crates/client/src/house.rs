@@ -288,7 +288,8 @@ pub async fn login(
     })
 }
 
-fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
+/// A password from a file, or asked for; `first`: chosen, and so asked for twice.
+pub fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
     let unreadable =
         |e: std::io::Error| Failure::new(format!("the password cannot be read: {e}"), "");
     let read = match file {
@@ -300,7 +301,7 @@ fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
         Some(file) => std::fs::read_to_string(file).map_err(unreadable)?,
         None if std::io::stdin().is_terminal() => {
             if first {
-                eprintln!("This house is new. Choose its password, at least 8 characters.");
+                eprintln!("Choose a password, at least 8 characters.");
             }
             let once = hidden("Password: ")?;
             if first && hidden("Once more: ")? != once {

@@ -1,5 +1,6 @@
 //! mostra: the house from the command line.
 
+mod account;
 mod catalogue;
 mod connection;
 mod device;
@@ -74,6 +75,9 @@ enum Noun {
     /// Who receives what
     #[command(subcommand)]
     Stream(stream::Verb),
+    /// Accounts, passwords and sessions
+    #[command(subcommand)]
+    Account(account::Verb),
     /// The service's configuration
     #[command(subcommand)]
     Config(house::ConfigVerb),
@@ -99,6 +103,7 @@ async fn main() -> ExitCode {
         Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
         Noun::Device(verb) => device::run(&connection, &output, verb).await,
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
+        Noun::Account(verb) => account::run(&connection, &output, verb).await,
         Noun::Config(house::ConfigVerb::Show) => house::config(&connection, &output).await,
     };
     match outcome {

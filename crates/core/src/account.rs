@@ -9,8 +9,12 @@ pub struct Session {
     pub token_hash: [u8; 32],
     /// The account's name.
     pub account: String,
+    /// When it began.
+    pub began: Moment,
     /// When it ends.
     pub expires: Moment,
+    /// Whether a program has it, and not a browser.
+    pub program: bool,
 }
 
 /// Somebody whose session was checked. There is no other way to make one.
@@ -44,7 +48,9 @@ mod tests {
         let session = Session {
             token_hash: [7; 32],
             account: "house".into(),
+            began: Duration::ZERO,
             expires: Duration::from_secs(10),
+            program: false,
         };
         let at = Duration::from_secs;
         assert!(SignedIn::check(&session, &[7; 32], at(9)).is_some());

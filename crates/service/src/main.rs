@@ -20,6 +20,7 @@ mod memory;
 mod neighbours;
 mod other_servers;
 mod random;
+mod reset;
 mod scan;
 mod sightings;
 mod stations;
@@ -39,7 +40,7 @@ use mostra_store::{Hold, Records, StoreError};
 use tokio::sync::mpsc;
 
 use clock::Clock;
-use config::{Config, Flags};
+use config::{AccountVerb, Command, Config, Flags};
 use console::{ConsoleDoor, Side};
 use house::House;
 use links::Links;
@@ -90,6 +91,9 @@ fn more_descriptors() {
 async fn run(flags: &Flags) -> Result<(), Trouble> {
     let clock = Clock::start();
     let config = Config::load(flags)?;
+    if let Some(Command::Account(AccountVerb::Reset(reset))) = &flags.command {
+        return reset::run(&config, reset).await;
+    }
     house::name_server(config.edition);
     logging::start(&config);
     prepare_data(&config.data)?;
@@ -283,6 +287,8 @@ async fn keep_hold(house: Arc<House>, mut hold: Hold) -> StoreError {
         if let Err(error @ StoreError::Held(_)) = hold.keep().await {
             return error;
         }
+        // Where a password was reset on the host, sessions ended that are still known here.
+        house.keep_sessions().await;
         if looks.is_multiple_of(12) {
             // While PostgreSQL is away it is not noted, and nothing else is either.
             let _ = house.records.note_time(house.session_time()).await;

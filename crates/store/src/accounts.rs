@@ -3,11 +3,17 @@
 use std::time::Duration;
 
 use mostra_core::account::Session;
-use sea_orm::sea_query::OnConflict;
-use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter};
+use sea_orm::sea_query::{Expr, OnConflict};
+use sea_orm::{
+    ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, PaginatorTrait, QueryFilter,
+    QueryOrder, QuerySelect, TransactionTrait,
+};
 
 use crate::entity::{account, session};
 use crate::{Records, StoreError};
+
+/// The setting that counts changes of sessions by other programs.
+const SESSIONS: &str = "sessions_mark";
 
 impl Records {
     /// Whether anybody has an account; if not, this is the first start.
@@ -44,6 +50,79 @@ impl Records {
         Ok(added > 0)
     }
 
+    /// The names of all accounts.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn accounts(&self) -> Result<Vec<String>, StoreError> {
+        let all = account::Entity::find().order_by_asc(account::Column::Name);
+        Ok(all.all(&self.database).await?.into_iter().map(|row| row.name).collect())
+    }
+
+    /// Removes an account with its sessions; false if there is none of that name, or no other.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn remove_account(&self, name: &str) -> Result<bool, StoreError> {
+        let transaction = self.database.begin().await?;
+        // Of two that remove each other at once, the second finds only itself.
+        let all = account::Entity::find().lock_exclusive().all(&transaction).await?;
+        if all.len() < 2 {
+            return Ok(false);
+        }
+        end_sessions(&transaction, name, None).await?;
+        let gone = account::Entity::delete_by_id(name.to_owned()).exec(&transaction).await?;
+        transaction.commit().await?;
+        Ok(gone.rows_affected > 0)
+    }
+
+    /// Sets a password and ends the account's sessions but for one; false if there is no account
+    /// of that name.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_password(
+        &self,
+        name: &str,
+        password_hash: &str,
+        kept: Option<&[u8; 32]>,
+    ) -> Result<bool, StoreError> {
+        let transaction = self.database.begin().await?;
+        let set = account::Entity::update_many()
+            .col_expr(account::Column::PasswordHash, Expr::value(password_hash))
+            .filter(account::Column::Name.eq(name))
+            .exec(&transaction)
+            .await?;
+        end_sessions(&transaction, name, kept).await?;
+        transaction.commit().await?;
+        Ok(set.rows_affected > 0)
+    }
+
+    /// Ends all sessions of an account.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn remove_sessions_of(&self, name: &str) -> Result<(), StoreError> {
+        end_sessions(&self.database, name, None).await
+    }
+
+    /// Notes that sessions were ended by another program than the service.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn sessions_changed(&self) -> Result<(), StoreError> {
+        let before = self.sessions_mark().await?;
+        self.set_setting(SESSIONS, &before.wrapping_add(1).to_string()).await
+    }
+
+    /// How often [`sessions_changed`](Self::sessions_changed) was called.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn sessions_mark(&self) -> Result<u32, StoreError> {
+        Ok(self.setting(SESSIONS).await?.and_then(|text| text.parse().ok()).unwrap_or(0))
+    }
+
     /// Records a session, and drops those that ended.
     ///
     /// # Errors
@@ -55,6 +134,8 @@ impl Records {
             token_hash: Set(new.token_hash.to_vec()),
             account: Set(new.account.clone()),
             expires_ms: Set(millis(new.expires)),
+            began_ms: Set(millis(new.began)),
+            program: Set(new.program),
         };
         session::Entity::insert(model).exec_without_returning(&self.database).await?;
         Ok(())
@@ -71,7 +152,9 @@ impl Records {
             Some(Session {
                 token_hash: row.token_hash.try_into().ok()?,
                 account: row.account,
+                began: Duration::from_millis(row.began_ms.max(0) as u64),
                 expires: Duration::from_millis(row.expires_ms.max(0) as u64),
+                program: row.program,
             })
         };
         Ok(rows.into_iter().filter_map(read).collect())
@@ -85,6 +168,19 @@ impl Records {
         session::Entity::delete_by_id(token_hash.to_vec()).exec(&self.database).await?;
         Ok(())
     }
+}
+
+async fn end_sessions(
+    connection: &impl ConnectionTrait,
+    name: &str,
+    kept: Option<&[u8; 32]>,
+) -> Result<(), StoreError> {
+    let mut its = session::Entity::delete_many().filter(session::Column::Account.eq(name));
+    if let Some(kept) = kept {
+        its = its.filter(session::Column::TokenHash.ne(kept.to_vec()));
+    }
+    its.exec(connection).await?;
+    Ok(())
 }
 
 pub(crate) fn millis(at: Duration) -> i64 {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use clap::Parser;
+use clap::{Args, Parser, Subcommand};
 
 /// Publishes the house's media folders and proves that devices can play them.
 #[derive(Debug, Parser)]
@@ -72,6 +72,35 @@ pub struct Flags {
     /// Print the OpenAPI document of the console's interface and exit
     #[arg(long)]
     pub openapi: bool,
+    /// What to do instead of serving
+    #[command(subcommand)]
+    pub command: Option<Command>,
+}
+
+/// What is done instead of serving.
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Accounts, for whoever is on the host
+    #[command(subcommand)]
+    Account(AccountVerb),
+}
+
+/// What is done with accounts.
+#[derive(Debug, Subcommand)]
+pub enum AccountVerb {
+    /// Set a lost password and end the account's sessions; the service may be running
+    Reset(Reset),
+}
+
+/// Which account, and its password.
+#[derive(Debug, Args)]
+pub struct Reset {
+    /// The account
+    #[arg(default_value = "house")]
+    pub name: String,
+    /// Read the new password from this file, or from standard input with `-` [default: a random one, printed]
+    #[arg(long, value_name = "FILE")]
+    pub password_file: Option<String>,
 }
 
 /// The values by name, as in the file.

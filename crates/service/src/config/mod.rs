@@ -10,8 +10,8 @@ use std::path::{Path, PathBuf};
 use mostra_core::traits::Rules;
 use mostra_protocol::description::Edition;
 
-pub use flags::Flags;
 use flags::NAMES;
+pub use flags::{AccountVerb, Command, Flags, Reset};
 use rules::read_rules;
 
 use crate::trouble::Trouble;

@@ -5,9 +5,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use actix_web::dev::ServerHandle;
-use actix_web::web;
+use actix_web::{get, post, put, web};
 use mostra_api::{Code, ConsoleAccess};
 use serde::Deserialize;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
 use super::guard::Place;
@@ -122,23 +123,35 @@ async fn stop(handles: Vec<ServerHandle>) {
     }
 }
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/console", web::get().to(show))
-        .route("/console", web::put().to(change))
-        .route("/console/code", web::post().to(code));
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(show).service(change).service(make_code);
 }
 
-/// Whether the door should be open.
-#[derive(Deserialize)]
+/// Whether the console is to be open to the house.
+#[derive(Deserialize, utoipa::ToSchema)]
+#[schema(as = ConsoleWish)]
 struct Wish {
+    /// Whether it is.
     open: bool,
 }
 
+#[utoipa::path(
+    operation_id = "getConsoleAccess",
+    summary = "From where the console can be reached",
+    responses((status = 200, body = mostra_api::ConsoleAccess))
+)]
+#[get("/console")]
 async fn show(_: Caller, door: web::Data<ConsoleDoor>) -> web::Json<ConsoleAccess> {
     web::Json(door.told().await)
 }
 
+#[utoipa::path(
+    operation_id = "setConsoleAccess",
+    summary = "Open the console to the house, or close it",
+    request_body = Wish,
+    responses((status = 200, body = mostra_api::ConsoleAccess))
+)]
+#[put("/console")]
 async fn change(
     _: Caller,
     wish: Body<Wish>,
@@ -164,7 +177,13 @@ async fn change(
 }
 
 /// A one-time code; only somebody on the host gets one.
-async fn code(
+#[utoipa::path(
+    operation_id = "newCode",
+    summary = "A one-time code for making an account",
+    responses((status = 200, body = mostra_api::Code))
+)]
+#[post("/console/code")]
+async fn make_code(
     _: Caller,
     place: web::Data<Place>,
     door: web::Data<ConsoleDoor>,

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, get, put, web};
 use mostra_api::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
 use mostra_core::access::{Grant, Pass};
 use mostra_core::catalogue::{Catalogue, ItemView, Node, Object, Page};
@@ -10,19 +10,21 @@ use mostra_core::{Kinds, present, profile};
 use mostra_protocol::search::{self, Criteria, Operator};
 use mostra_protocol::{property::Property, sort};
 use serde::Deserialize;
+use utoipa::IntoParams;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 use crate::house::House;
 
-pub fn routes(config: &mut web::ServiceConfig) {
+pub fn routes(config: &mut ServiceConfig<'_>) {
     config
-        .route("/positions", web::get().to(continued))
-        .route("/catalogue/{id}", web::get().to(show))
-        .route("/catalogue/{id}/children", web::get().to(children))
-        .route("/catalogue/{id}/search", web::get().to(find))
-        .route("/catalogue/{id}/position", web::put().to(set_position));
+        .service(continued)
+        .service(show)
+        .service(list_children)
+        .service(find)
+        .service(set_position);
 }
 
 fn missing() -> Failure {
@@ -30,9 +32,12 @@ fn missing() -> Failure {
 }
 
 /// What part of the catalogue to show: that of a grant, as a device would see it.
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 struct View {
+    /// `video`, `music` and `picture`, in a comma list; all if left out.
     kinds: Option<String>,
+    /// Numbers of folders in a comma list; all if left out.
     folders: Option<String>,
 }
 
@@ -166,6 +171,13 @@ fn facts(item: ItemView) -> ObjectFacts {
     }
 }
 
+#[utoipa::path(
+    operation_id = "getObject",
+    summary = "An object of the catalogue",
+    params(View),
+    responses((status = 200, body = mostra_api::CatalogueObject))
+)]
+#[get("/catalogue/{id}")]
 async fn show(
     caller: Caller,
     id: web::Path<String>,
@@ -180,12 +192,16 @@ async fn show(
     Ok(web::Json(objects.remove(0)))
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 struct Window {
+    /// The first object, from 0.
     #[serde(default)]
     start: u32,
+    /// How many; 0 for as many as one page holds.
     #[serde(default)]
     count: u32,
+    /// An order as players write it, such as `-dc:date`.
     #[serde(default)]
     sort: String,
 }
@@ -200,7 +216,14 @@ impl Window {
     }
 }
 
-async fn children(
+#[utoipa::path(
+    operation_id = "listChildren",
+    summary = "A page of a container",
+    params(Window, View),
+    responses((status = 200, body = mostra_api::CataloguePage))
+)]
+#[get("/catalogue/{id}/children")]
+async fn list_children(
     caller: Caller,
     id: web::Path<String>,
     window: web::Query<Window>,
@@ -235,13 +258,23 @@ async fn page_of(
 }
 
 /// Either words, all of which the title must hold, or criteria as players write them.
-#[derive(Deserialize)]
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 struct Wanted {
+    /// Words.
     #[serde(default)]
     q: String,
+    /// Criteria as players write them (ContentDirectory:1, 2.5.5).
     criteria: Option<String>,
 }
 
+#[utoipa::path(
+    operation_id = "search",
+    summary = "What is found below a container",
+    params(Wanted, Window, View),
+    responses((status = 200, body = mostra_api::CataloguePage))
+)]
+#[get("/catalogue/{id}/search")]
 async fn find(
     caller: Caller,
     id: web::Path<String>,
@@ -301,6 +334,13 @@ async fn add_positions(
     Ok(())
 }
 
+#[utoipa::path(
+    operation_id = "setPosition",
+    summary = "Note where the person stopped in an item",
+    request_body = mostra_api::Position,
+    responses((status = 204))
+)]
+#[put("/catalogue/{id}/position")]
 async fn set_position(
     caller: Caller,
     id: web::Path<String>,
@@ -321,6 +361,12 @@ async fn set_position(
 }
 
 /// What the person began and did not finish, the newest first.
+#[utoipa::path(
+    operation_id = "listPositions",
+    summary = "Items that the person began and did not finish",
+    responses((status = 200, body = mostra_api::Continued))
+)]
+#[get("/positions")]
 async fn continued(
     caller: Caller,
     house: web::Data<House>,

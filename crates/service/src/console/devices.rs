@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, delete, get, put, web};
 use mostra_api::{
     DecisionRequest, Denied, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep,
 };
@@ -11,6 +11,7 @@ use mostra_core::access::{Chosen, Standing};
 use mostra_core::device::Device;
 use mostra_core::proof::Step;
 use mostra_core::traits::Traits;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
 use super::problem::Failure;
@@ -18,14 +19,14 @@ use super::session::Caller;
 use crate::clock::ms;
 use crate::house::House;
 
-pub fn routes(config: &mut web::ServiceConfig) {
+pub fn routes(config: &mut ServiceConfig<'_>) {
     config
-        .route("/devices", web::get().to(list))
-        .route("/devices/{id}", web::get().to(show))
-        .route("/devices/{id}", web::delete().to(forget))
-        .route("/devices/{id}/decision", web::put().to(decide))
-        .route("/devices/{id}/name", web::put().to(rename))
-        .route("/devices/{id}/traits", web::put().to(set_traits));
+        .service(list)
+        .service(show)
+        .service(forget)
+        .service(decide)
+        .service(rename)
+        .service(set_traits);
 }
 
 fn told(device: &Device) -> ApiDevice {
@@ -70,6 +71,13 @@ fn by_name(traits: &Traits) -> serde_json::Map<String, serde_json::Value> {
     }
 }
 
+#[utoipa::path(
+    operation_id = "setDeviceTraits",
+    summary = "Say what is to be done differently for a device",
+    request_body = mostra_api::DeviceTraits,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[put("/devices/{id}/traits")]
 async fn set_traits(
     caller: Caller,
     id: web::Path<u32>,
@@ -92,6 +100,12 @@ fn missing() -> Failure {
     Failure::missing("No such device").next("`mostra device list` shows all.")
 }
 
+#[utoipa::path(
+    operation_id = "listDevices",
+    summary = "Devices, those that wait first",
+    responses((status = 200, body = Vec<mostra_api::Device>))
+)]
+#[get("/devices")]
 async fn list(_: Caller, house: web::Data<House>) -> web::Json<Vec<ApiDevice>> {
     let mut devices: Vec<Device> = house.devices().iter().cloned().collect();
     // Who waits comes first; then by when they came, so that lists keep their place.
@@ -99,6 +113,12 @@ async fn list(_: Caller, house: web::Data<House>) -> web::Json<Vec<ApiDevice>> {
     web::Json(devices.iter().map(told).collect())
 }
 
+#[utoipa::path(
+    operation_id = "getDevice",
+    summary = "A device with its proof",
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[get("/devices/{id}")]
 async fn show(
     _: Caller,
     id: web::Path<u32>,
@@ -108,6 +128,13 @@ async fn show(
     Ok(web::Json(told(book.get(*id).ok_or_else(missing)?)))
 }
 
+#[utoipa::path(
+    operation_id = "decide",
+    summary = "Decide on a device",
+    request_body = mostra_api::DecisionRequest,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[put("/devices/{id}/decision")]
 async fn decide(
     caller: Caller,
     id: web::Path<u32>,
@@ -174,6 +201,13 @@ fn usable_name(name: &str) -> Result<String, Failure> {
     Ok(name.to_owned())
 }
 
+#[utoipa::path(
+    operation_id = "nameDevice",
+    summary = "Name a device",
+    request_body = mostra_api::DeviceName,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[put("/devices/{id}/name")]
 async fn rename(
     _: Caller,
     id: web::Path<u32>,
@@ -185,6 +219,12 @@ async fn rename(
     Ok(web::Json(told(&device)))
 }
 
+#[utoipa::path(
+    operation_id = "forgetDevice",
+    summary = "Forget a device",
+    responses((status = 204))
+)]
+#[delete("/devices/{id}")]
 async fn forget(
     caller: Caller,
     id: web::Path<u32>,

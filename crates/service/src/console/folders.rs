@@ -4,7 +4,7 @@ use std::path::{Component, Path, PathBuf};
 use std::time::Duration;
 
 use actix_web::http::StatusCode;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, delete, get, post, put, web};
 use mostra_api::{
     Excluded, Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Places, Rescan,
     Scan, ScanChange, ScanReport, ScanReports, ScanState,
@@ -14,6 +14,7 @@ use mostra_core::facts::Format;
 use mostra_core::{Kind, Kinds};
 use mostra_store::Counter;
 use serde::Deserialize;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::{Body, OptionalBody};
 use super::places;
@@ -24,18 +25,18 @@ use crate::house::{House, Topic};
 use crate::scan::watch::Noticed;
 use crate::scan::{self, Scope};
 
-pub fn routes(config: &mut web::ServiceConfig) {
+pub fn routes(config: &mut ServiceConfig<'_>) {
     config
-        .route("/folders", web::get().to(list))
-        .route("/folders", web::post().to(add))
-        .route("/folders/{id}", web::get().to(show))
-        .route("/folders/{id}", web::delete().to(remove))
-        .route("/folders/{id}/rescan", web::post().to(rescan))
-        .route("/folders/{id}/scan", web::delete().to(stop_scan))
-        .route("/folders/{id}/left-out", web::get().to(left_out))
-        .route("/folders/{id}/scans", web::get().to(reports))
-        .route("/folders/{id}/excluded", web::put().to(exclude))
-        .route("/places", web::get().to(pick));
+        .service(list)
+        .service(add)
+        .service(show)
+        .service(remove)
+        .service(rescan)
+        .service(stop_scan)
+        .service(left_out)
+        .service(reports)
+        .service(exclude)
+        .service(pick);
 }
 
 fn told(house: &House, folder: &Folder) -> ApiFolder {
@@ -83,6 +84,12 @@ fn next_scan(known: &scan::Known, asked: bool) -> String {
     }
 }
 
+#[utoipa::path(
+    operation_id = "listFolders",
+    summary = "Published folders",
+    responses((status = 200, body = Vec<mostra_api::Folder>))
+)]
+#[get("/folders")]
 async fn list(_: Caller, house: web::Data<House>) -> web::Json<Vec<ApiFolder>> {
     web::Json(house.catalogue().folders().iter().map(|f| told(&house, f)).collect())
 }
@@ -94,6 +101,12 @@ fn find(house: &House, id: u32) -> Result<Folder, Failure> {
     })
 }
 
+#[utoipa::path(
+    operation_id = "getFolder",
+    summary = "A folder",
+    responses((status = 200, body = mostra_api::Folder))
+)]
+#[get("/folders/{id}")]
 async fn show(
     _: Caller,
     id: web::Path<u32>,
@@ -102,6 +115,13 @@ async fn show(
     Ok(web::Json(told(&house, &find(&house, *id)?)))
 }
 
+#[utoipa::path(
+    operation_id = "addFolder",
+    summary = "Publish a folder",
+    request_body = mostra_api::NewFolder,
+    responses((status = 201, body = mostra_api::Folder))
+)]
+#[post("/folders")]
 async fn add(
     _: Caller,
     body: Body<NewFolder>,
@@ -216,6 +236,12 @@ fn overlap(root: &Path, shown: &str, other: &Folder) -> Result<(), Failure> {
     Ok(())
 }
 
+#[utoipa::path(
+    operation_id = "removeFolder",
+    summary = "Stop publishing a folder",
+    responses((status = 204))
+)]
+#[delete("/folders/{id}")]
 async fn remove(
     _: Caller,
     id: web::Path<u32>,
@@ -231,6 +257,13 @@ async fn remove(
     Ok(HttpResponse::NoContent().finish())
 }
 
+#[utoipa::path(
+    operation_id = "rescanFolder",
+    summary = "Scan a folder again, or a directory in it",
+    request_body = Option<mostra_api::Rescan>,
+    responses((status = 202, body = mostra_api::Folder))
+)]
+#[post("/folders/{id}/rescan")]
 async fn rescan(
     _: Caller,
     id: web::Path<u32>,
@@ -283,6 +316,12 @@ fn below(folder: &Folder, path: &str) -> Result<String, Failure> {
     })
 }
 
+#[utoipa::path(
+    operation_id = "listScans",
+    summary = "What the last scans of a folder did",
+    responses((status = 200, body = mostra_api::ScanReports))
+)]
+#[get("/folders/{id}/scans")]
 async fn reports(
     _: Caller,
     id: web::Path<u32>,
@@ -302,6 +341,13 @@ async fn reports(
     Ok(web::Json(ScanReports { reports: reports.collect() }))
 }
 
+#[utoipa::path(
+    operation_id = "setExcluded",
+    summary = "Leave sub-folders out of a folder",
+    request_body = mostra_api::Excluded,
+    responses((status = 200, body = mostra_api::Folder))
+)]
+#[put("/folders/{id}/excluded")]
 async fn exclude(
     _: Caller,
     id: web::Path<u32>,
@@ -326,6 +372,12 @@ async fn exclude(
     Ok(web::Json(told(&house, &folder)))
 }
 
+#[utoipa::path(
+    operation_id = "stopScan",
+    summary = "End a folder's scan",
+    responses((status = 202, body = mostra_api::Folder))
+)]
+#[delete("/folders/{id}/scan")]
 async fn stop_scan(
     _: Caller,
     id: web::Path<u32>,
@@ -365,6 +417,12 @@ fn remedy(reason: &str) -> Option<String> {
     Some(remedy.to_owned())
 }
 
+#[utoipa::path(
+    operation_id = "listLeftOut",
+    summary = "What the last scan left out",
+    responses((status = 200, body = mostra_api::LeftOutList))
+)]
+#[get("/folders/{id}/left-out")]
 async fn left_out(
     _: Caller,
     id: web::Path<u32>,
@@ -394,12 +452,21 @@ async fn left_out(
     Ok(web::Json(LeftOutList { files, found, other }))
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
 struct At {
+    /// Where, absolute; proposals if left out.
     #[serde(default)]
     path: String,
 }
 
+#[utoipa::path(
+    operation_id = "listPlaces",
+    summary = "Directories on the host that could be published",
+    params(At),
+    responses((status = 200, body = mostra_api::Places))
+)]
+#[get("/places")]
 async fn pick(
     _: Caller,
     at: web::Query<At>,

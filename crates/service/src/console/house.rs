@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, get, patch, post, web};
 use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
 use mostra_core::Locale;
 use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
 use mostra_core::station::Allowed;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
 use super::problem::Failure;
@@ -18,14 +19,14 @@ use crate::clock::ms;
 use crate::house::House;
 use crate::scan::{self, Scope};
 
-pub fn routes(config: &mut web::ServiceConfig) {
+pub fn routes(config: &mut ServiceConfig<'_>) {
     config
-        .route("/status", web::get().to(status))
-        .route("/house", web::get().to(show))
-        .route("/house", web::patch().to(change))
-        .route("/house/announcement", web::post().to(announce))
-        .route("/house/renewal", web::post().to(renew))
-        .route("/config", web::get().to(configuration));
+        .service(status)
+        .service(show)
+        .service(change)
+        .service(announce)
+        .service(renew)
+        .service(configuration);
 }
 
 fn told(house: &House) -> ApiHouse {
@@ -45,17 +46,35 @@ fn told(house: &House) -> ApiHouse {
 }
 
 /// Announces the server now.
+#[utoipa::path(
+    operation_id = "announce",
+    summary = "Announce the server now",
+    responses((status = 204))
+)]
+#[post("/house/announcement")]
 async fn announce(_: Caller, house: web::Data<House>) -> HttpResponse {
     house.tell_discovery(crate::discovery::Command::Announce);
     HttpResponse::NoContent().finish()
 }
 
 /// Appears as a new server.
+#[utoipa::path(
+    operation_id = "renewServer",
+    summary = "Appear as a new server: players forget what they keep of the old one",
+    responses((status = 204))
+)]
+#[post("/house/renewal")]
 async fn renew(_: Caller, house: web::Data<House>) -> Result<HttpResponse, Failure> {
     house.appear_as_new().await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
+#[utoipa::path(
+    operation_id = "getStatus",
+    summary = "How the house is",
+    responses((status = 200, body = mostra_api::Status))
+)]
+#[get("/status")]
 async fn status(_: Caller, house: web::Data<House>) -> web::Json<Status> {
     let catalogue = house.catalogue();
     let count = |standing| house.devices().iter().filter(|d| d.standing == standing).count() as u32;
@@ -85,10 +104,23 @@ async fn status(_: Caller, house: web::Data<House>) -> web::Json<Status> {
     })
 }
 
+#[utoipa::path(
+    operation_id = "getHouse",
+    summary = "The house's settings",
+    responses((status = 200, body = mostra_api::House))
+)]
+#[get("/house")]
 async fn show(_: Caller, house: web::Data<House>) -> web::Json<ApiHouse> {
     web::Json(told(&house))
 }
 
+#[utoipa::path(
+    operation_id = "changeHouse",
+    summary = "Change the house's settings",
+    request_body = mostra_api::HouseChange,
+    responses((status = 200, body = mostra_api::House))
+)]
+#[patch("/house")]
 async fn change(
     _: Caller,
     body: Body<HouseChange>,
@@ -172,6 +204,12 @@ fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, Stri
     Ok(usable)
 }
 
+#[utoipa::path(
+    operation_id = "getConfig",
+    summary = "Configuration, with where each value came from",
+    responses((status = 200, body = Vec<mostra_api::ConfigValue>))
+)]
+#[get("/config")]
 async fn configuration(_: Caller, house: web::Data<House>) -> web::Json<Vec<ConfigValue>> {
     let values = house.config.shown.iter().map(|s| ConfigValue {
         name: s.name.into(),

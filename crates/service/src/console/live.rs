@@ -4,17 +4,18 @@ use std::collections::HashSet;
 use std::time::Duration;
 
 use actix_web::http::header;
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, get, web};
 use bytes::Bytes;
 use futures_util::stream;
 use mostra_api::LiveEvent;
 use tokio::sync::broadcast::error::RecvError;
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::session::Caller;
 use crate::house::{House, Topic};
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/live", web::get().to(live));
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(live);
 }
 
 /// The shortest time between two bundles of events, so that numbers move without flicker.
@@ -22,6 +23,12 @@ const BUNDLE: Duration = Duration::from_millis(200);
 /// A comment this often keeps the connection known to be alive.
 const ALIVE: Duration = Duration::from_secs(15);
 
+#[utoipa::path(
+    operation_id = "live",
+    summary = "Server-sent events; each data is a LiveEvent",
+    responses((status = 200, content_type = "text/event-stream"))
+)]
+#[get("/live")]
 async fn live(_: Caller, house: web::Data<House>) -> HttpResponse {
     let events =
         stream::unfold((house.listen(), house, true), |(mut changes, house, first)| async move {
@@ -44,7 +51,7 @@ async fn live(_: Caller, house: web::Data<House>) -> HttpResponse {
                         while let Ok(topic) = changes.try_recv() {
                             topics.insert(topic);
                         }
-                        topics.iter().map(|t| event(*t)).collect()
+                        topics.iter().map(|t| event(&house, *t)).collect()
                     }
                 },
             };
@@ -72,7 +79,9 @@ fn note(topics: &mut HashSet<Topic>, change: Result<Topic, RecvError>) {
     }
 }
 
-fn event(topic: Topic) -> String {
-    let data = serde_json::to_string(&LiveEvent { topic: topic.word().into() }).unwrap_or_default();
+fn event(house: &House, topic: Topic) -> String {
+    let streams = (topic == Topic::Streams).then(|| super::streams::told(house));
+    let event = LiveEvent { topic: topic.word().into(), streams };
+    let data = serde_json::to_string(&event).unwrap_or_default();
     format!("event: changed\ndata: {data}\n\n")
 }

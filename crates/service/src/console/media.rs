@@ -1,23 +1,21 @@
 //! Films, sounds, pictures and subtitles for the person at the console, under their login.
 
 use actix_web::http::header;
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, get, web};
 use mostra_core::access::Pass;
 use mostra_core::catalogue::{ItemView, Located, Node};
 use mostra_core::profile::Rendition;
 use mostra_media::subtitle;
 use mostra_protocol::range::{self, Selection};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::problem::Failure;
 use super::session::Caller;
 use crate::file_body::{self, FileBody, Piece, Validators};
 use crate::house::House;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/catalogue/{id}/file", web::get().to(file))
-        .route("/catalogue/{id}/art/{stamp}/{size}", web::get().to(art))
-        .route("/catalogue/{id}/captions/{number}", web::get().to(captions));
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(file).service(art).service(captions);
 }
 
 fn missing() -> Failure {
@@ -32,6 +30,21 @@ fn located(caller: &Caller, house: &House, id: &str) -> Result<(ItemView, Locate
     Ok((*item, catalogue.locate(&pass, id).ok_or_else(missing)?))
 }
 
+#[utoipa::path(
+    operation_id = "getFile",
+    summary = "An item's file",
+    responses(
+        (status = 200, description = "All of it", content(
+            (Vec<u8> = "video/*"), (Vec<u8> = "audio/*"), (Vec<u8> = "image/*")
+        )),
+        (status = 206, description = "The part asked for by Range", content(
+            (Vec<u8> = "video/*"), (Vec<u8> = "audio/*"), (Vec<u8> = "image/*")
+        )),
+        (status = 304, description = "As it was"),
+        (status = 416, description = "No such part"),
+    )
+)]
+#[get("/catalogue/{id}/file")]
 async fn file(
     caller: Caller,
     request: HttpRequest,
@@ -81,6 +94,12 @@ async fn file(
     Ok(answer.body(FileBody::new(Piece { opened, first, length, transfer: None })))
 }
 
+#[utoipa::path(
+    operation_id = "getArt",
+    summary = "A picture that shows an item",
+    responses((status = 200, content_type = "image/jpeg"))
+)]
+#[get("/catalogue/{id}/art/{stamp}/{size}")]
 async fn art(
     caller: Caller,
     path: web::Path<(String, String, String)>,
@@ -101,6 +120,12 @@ async fn art(
 }
 
 /// Subtitles as browsers read them.
+#[utoipa::path(
+    operation_id = "getCaptions",
+    summary = "Subtitles beside an item, as WebVTT",
+    responses((status = 200, content_type = "text/vtt"))
+)]
+#[get("/catalogue/{id}/captions/{number}")]
 async fn captions(
     caller: Caller,
     path: web::Path<(String, usize)>,

@@ -1,6 +1,7 @@
 //! The console listener: API, console, login. Loopback until a person opens it to the house.
 
 mod access;
+mod accounts;
 mod assets;
 mod body;
 mod catalogue;
@@ -12,6 +13,7 @@ mod house;
 mod live;
 mod media;
 mod openapi;
+mod password;
 mod places;
 mod problem;
 mod session;
@@ -21,15 +23,20 @@ use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::time::Duration;
 
+use actix_service::ServiceFactory;
 use actix_web::dev::ServerHandle;
+use actix_web::dev::{ServiceRequest, ServiceResponse};
 use actix_web::middleware::from_fn;
 use actix_web::{App, HttpServer, web};
+
+use utoipa_actix_web::AppExt as _;
 
 use crate::house::House;
 use crate::trouble::Trouble;
 
 pub use access::ConsoleDoor;
 pub use openapi::document as openapi_document;
+pub use password::hash_now;
 
 /// Whether a listener serves loopback, or the house by TLS.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,6 +71,31 @@ pub fn bind(port: u16) -> Result<TcpListener, Trouble> {
     TcpListener::bind(place).map_err(|e| port_trouble("console", "--console-port", place, &e))
 }
 
+/// The API, with what describes it.
+fn api() -> utoipa_actix_web::scope::Scope<
+    impl ServiceFactory<
+        ServiceRequest,
+        Config = (),
+        Response = ServiceResponse,
+        Error = actix_web::Error,
+        InitError = (),
+    >,
+> {
+    utoipa_actix_web::scope("/api/v1")
+        .configure(session::routes)
+        .configure(accounts::routes)
+        .configure(house::routes)
+        .configure(access::routes)
+        .configure(folders::routes)
+        .configure(catalogue::routes)
+        .configure(devices::routes)
+        .configure(streams::routes)
+        .configure(live::routes)
+        .configure(media::routes)
+        .route("/openapi.json", web::get().to(openapi::serve))
+        .default_service(web::to(openapi::not_served))
+}
+
 /// Serves the console on a listener until the handle stops it.
 ///
 /// # Errors
@@ -77,7 +109,7 @@ pub fn serve(
 ) -> std::io::Result<ServerHandle> {
     let place = listener.local_addr()?;
     let (house, door) = (web::Data::from(house), web::Data::from(door));
-    let limits = web::Data::new(session::Attempts::default());
+    let limits = web::Data::new(password::Attempts::default());
     let server = HttpServer::new(move || {
         App::new()
             .app_data(house.clone())
@@ -87,20 +119,9 @@ pub fn serve(
             .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))
             .app_data(web::QueryConfig::default().error_handler(problem::unreadable_query))
             .wrap(from_fn(guard::check))
-            .service(
-                web::scope("/api/v1")
-                    .configure(session::routes)
-                    .configure(house::routes)
-                    .configure(access::routes)
-                    .configure(folders::routes)
-                    .configure(catalogue::routes)
-                    .configure(devices::routes)
-                    .configure(streams::routes)
-                    .configure(live::routes)
-                    .configure(media::routes)
-                    .route("/openapi.json", web::get().to(openapi::serve))
-                    .default_service(web::to(problem::no_such_path)),
-            )
+            .into_utoipa_app()
+            .service(api())
+            .into_app()
             .default_service(web::get().to(assets::serve))
     })
     .workers(1)

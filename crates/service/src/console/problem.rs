@@ -90,9 +90,3 @@ pub fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web:
 pub fn unreadable_path(error: PathError, _: &HttpRequest) -> actix_web::Error {
     Failure::missing("No such path").why(error.to_string()).into()
 }
-
-/// A path of the API that does not exist.
-pub async fn no_such_path(request: HttpRequest) -> Result<HttpResponse, Failure> {
-    Err(Failure::missing("No such path")
-        .why(format!("{} is not part of this interface.", request.path())))
-}

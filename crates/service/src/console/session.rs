@@ -1,24 +1,21 @@
 //! Signing in: first start, login, sessions.
 
-use std::collections::HashMap;
-use std::net::IpAddr;
-use std::sync::{Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::sync::PoisonError;
+use std::time::Duration;
 
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::http::{Method, StatusCode, header};
-use actix_web::{FromRequest, HttpRequest, HttpResponse, web};
-use argon2::password_hash::{PasswordHash, SaltString};
-use argon2::{Argon2, PasswordHasher, PasswordVerifier};
-use mostra_api::{Account, Login, NewAccount, Session, Setup};
+use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, post, web};
+use mostra_api::{Login, Session, Setup};
 use mostra_core::account::{self, SignedIn};
 use sha2::{Digest, Sha256};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Side;
-use super::access::ConsoleDoor;
 use super::body::Body;
 use super::guard::Place;
+use super::password::{self, Attempts};
 use super::problem::Failure;
 use crate::house::House;
 use crate::random::random_bytes;
@@ -26,50 +23,12 @@ use crate::random::random_bytes;
 /// How long a session lasts.
 const LENGTH: Duration = Duration::from_secs(30 * 24 * 3600);
 /// The cookie's name.
-const COOKIE: &str = "mostra_session";
+pub const COOKIE: &str = "mostra_session";
 /// The account of whoever sets the house up.
 pub const FIRST: &str = "house";
-/// The shortest password taken.
-const SHORTEST: usize = 8;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config
-        .route("/setup", web::get().to(setup))
-        .route("/accounts", web::post().to(add_account))
-        .route("/session", web::get().to(show))
-        .route("/session", web::post().to(login))
-        .route("/session", web::delete().to(logout));
-}
-
-/// Failed logins by source, to slow guessing down.
-#[derive(Debug, Default)]
-pub struct Attempts(Mutex<HashMap<IpAddr, (u32, Instant)>>);
-
-impl Attempts {
-    /// Ten failures, then one try each ten seconds.
-    fn check(&self, source: IpAddr) -> Result<(), Failure> {
-        let attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        match attempts.get(&source) {
-            Some((n, last)) if *n >= 10 && last.elapsed() < Duration::from_secs(10) => {
-                Err(Failure::new(StatusCode::TOO_MANY_REQUESTS, "Too many wrong passwords")
-                    .next("Wait ten seconds and try again."))
-            }
-            _ => Ok(()),
-        }
-    }
-
-    fn failed(&self, source: IpAddr) {
-        let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if attempts.len() > 1000 {
-            attempts.retain(|_, (_, last)| last.elapsed() < Duration::from_secs(60));
-        }
-        let entry = attempts.entry(source).or_insert((0, Instant::now()));
-        *entry = (entry.0 + 1, Instant::now());
-    }
-
-    fn succeeded(&self, source: IpAddr) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&source);
-    }
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(setup).service(show).service(login).service(logout);
 }
 
 /// Somebody signed in, taken from a request: by cookie, or by `Authorization: Bearer`. A change
@@ -111,6 +70,11 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
     Ok((signed_in, token))
 }
 
+/// The hash of the token that a request came with.
+pub fn token_of(request: &HttpRequest) -> Option<[u8; 32]> {
+    identify(request).ok().map(|(_, token)| token_hash(&token))
+}
+
 fn token_hash(token: &str) -> [u8; 32] {
     Sha256::digest(token.as_bytes()).into()
 }
@@ -125,6 +89,13 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 /// Whether the house still needs its first password.
+#[utoipa::path(
+    operation_id = "getSetup",
+    summary = "Whether the house still needs its first password",
+    responses((status = 200, body = mostra_api::Setup)),
+    security(())
+)]
+#[get("/setup")]
 async fn setup(
     house: web::Data<House>,
     place: web::Data<Place>,
@@ -133,57 +104,14 @@ async fn setup(
     Ok(web::Json(Setup { needed, code_needed: place.side == Side::House || !needed }))
 }
 
-/// Makes an account: the first from loopback without a code, any other with one.
-async fn add_account(
-    request: HttpRequest,
-    body: Body<NewAccount>,
-    house: web::Data<House>,
-    place: web::Data<Place>,
-    door: web::Data<ConsoleDoor>,
-    attempts: web::Data<Attempts>,
-) -> Result<HttpResponse, Failure> {
-    let source =
-        request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
-    attempts.check(source)?;
-    let NewAccount { name, password, code } = body.0;
-    let name = name.unwrap_or_else(|| FIRST.into());
-    if name.is_empty()
-        || name.len() > 40
-        || !name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c))
-    {
-        return Err(Failure::invalid("That name does not work")
-            .why("A name is 1 to 40 letters, digits, - _ or ."));
-    }
-    if password.chars().count() < SHORTEST {
-        return Err(
-            Failure::invalid("That password is too short").next("Take at least 8 characters.")
-        );
-    }
-    let first = !house.records.has_accounts().await?;
-    let trusted = first && place.side == Side::Loopback;
-    if !trusted && !door.use_code(code.as_deref().unwrap_or_default()) {
-        attempts.failed(source);
-        return Err(Failure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
-            .next("Run `mostra house code` on the host and type what it shows."));
-    }
-    let hash = web::block(move || hash_password(&password))
-        .await
-        .map_err(|e| Failure::invalid("The password cannot be used").why(e.to_string()))??;
-    if !house.records.add_account(&name, &hash).await? {
-        return Err(Failure::new(StatusCode::CONFLICT, "There is an account of that name")
-            .next("Sign in instead."));
-    }
-    Ok(HttpResponse::Created().json(Account { name }))
-}
-
-fn hash_password(password: &str) -> Result<String, Failure> {
-    let salt = SaltString::encode_b64(&random_bytes::<16>());
-    let hashed = salt.and_then(|salt| {
-        Argon2::default().hash_password(password.as_bytes(), &salt).map(|h| h.to_string())
-    });
-    hashed.map_err(|e| Failure::invalid("The password cannot be used").why(e.to_string()))
-}
-
+#[utoipa::path(
+    operation_id = "signIn",
+    summary = "Sign in",
+    request_body = mostra_api::Login,
+    responses((status = 201, body = mostra_api::Session)),
+    security(())
+)]
+#[post("/session")]
 async fn login(
     request: HttpRequest,
     body: Body<Login>,
@@ -193,23 +121,21 @@ async fn login(
 ) -> Result<HttpResponse, Failure> {
     let source =
         request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
-    attempts.check(source)?;
+    attempts.begin(source)?;
     let Login { name, password, token: program } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
     let recorded = house.records.password_hash(&name).await?;
-    let fits = web::block(move || {
-        let parsed = recorded.as_deref().and_then(|r| PasswordHash::new(r).ok());
-        parsed.is_some_and(|p| Argon2::default().verify_password(password.as_bytes(), &p).is_ok())
-    });
-    if !fits.await.unwrap_or(false) {
-        attempts.failed(source);
-        return Err(Failure::new(StatusCode::UNAUTHORIZED, "The name or the password is wrong"));
+    if !password::fits(recorded, password).await? {
+        return Err(Failure::new(StatusCode::UNAUTHORIZED, "The name or the password is wrong")
+            .next("A lost password is reset on the host: mostrad account reset"));
     }
     attempts.succeeded(source);
     let token = hex(&random_bytes::<32>());
     let session = account::Session {
         token_hash: token_hash(&token),
         account: name.clone(),
+        began: house.session_time(),
+        program,
         expires: house.session_time() + LENGTH,
     };
     house.records.add_session(&session, house.session_time()).await?;
@@ -236,11 +162,23 @@ async fn login(
     Ok(HttpResponse::Created().cookie(cookie).json(Session { account: name, csrf, token: None }))
 }
 
+#[utoipa::path(
+    operation_id = "getSession",
+    summary = "Who is signed in",
+    responses((status = 200, body = mostra_api::Session))
+)]
+#[get("/session")]
 async fn show(request: HttpRequest) -> Result<web::Json<Session>, Failure> {
     let (signed_in, token) = identify(&request)?;
     Ok(web::Json(Session { account: signed_in.account().into(), csrf: csrf(&token), token: None }))
 }
 
+#[utoipa::path(
+    operation_id = "signOut",
+    summary = "Sign out",
+    responses((status = 204))
+)]
+#[delete("/session")]
 async fn logout(request: HttpRequest, house: web::Data<House>) -> Result<HttpResponse, Failure> {
     let (_, token) = identify(&request)?;
     let hash = token_hash(&token);

@@ -1,18 +1,30 @@
 //! Streams that run, and the host beside them.
 
-use actix_web::{HttpResponse, web};
+use actix_web::{HttpResponse, delete, get, web};
 use mostra_api::{HostLoad, Stream, Streams};
+use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::problem::Failure;
 use super::session::Caller;
 use crate::clock::ms;
 use crate::house::House;
 
-pub fn routes(config: &mut web::ServiceConfig) {
-    config.route("/streams", web::get().to(list)).route("/streams/{id}", web::delete().to(end));
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(list).service(end);
 }
 
+#[utoipa::path(
+    operation_id = "listStreams",
+    summary = "Streams that run, and the host beside them",
+    responses((status = 200, body = mostra_api::Streams))
+)]
+#[get("/streams")]
 async fn list(_: Caller, house: web::Data<House>) -> web::Json<Streams> {
+    web::Json(told(&house))
+}
+
+/// All streams as they are now.
+pub fn told(house: &House) -> Streams {
     let running = house.streams().running(house.clock.now());
     let book = house.devices();
     let told = running.into_iter().filter_map(|stream| {
@@ -39,9 +51,15 @@ async fn list(_: Caller, house: web::Data<House>) -> web::Json<Streams> {
         processor: samples.iter().map(|s| s.processor).collect(),
         disk: samples.iter().map(|s| s.disk).collect(),
     };
-    web::Json(Streams { streams, host })
+    Streams { streams, host }
 }
 
+#[utoipa::path(
+    operation_id = "endStream",
+    summary = "End a stream; its file is kept from the device for a minute",
+    responses((status = 204))
+)]
+#[delete("/streams/{id}")]
 async fn end(
     caller: Caller,
     id: web::Path<u32>,

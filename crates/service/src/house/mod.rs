@@ -137,6 +137,7 @@ pub struct House {
     pub seats: Arc<Seats>,
     /// What takes a processor for a while.
     pub desk: Desk,
+    sessions_mark: AtomicU32,
     /// Sessions by token hash.
     pub sessions: Mutex<HashMap<[u8; 32], Session>>,
     /// Why an interface cannot be discovered, by interface name.
@@ -210,6 +211,7 @@ impl House {
                 behind.as_secs()
             );
         }
+        let sessions_mark = records.sessions_mark().await?;
         let sessions = records.sessions(clock.now() + behind).await?;
         let mut devices = DeviceBook::load(records.devices().await?, config.rules.clone());
         devices.used_up_to(records.last_device().await?);
@@ -232,6 +234,7 @@ impl House {
             seats: Arc::new(Seats::new(connections)),
             desk: Desk::default(),
             art,
+            sessions_mark: AtomicU32::new(sessions_mark),
             sessions: Mutex::new(sessions.into_iter().map(|s| (s.token_hash, s)).collect()),
             discovery_problems: Mutex::default(),
             settings: RwLock::new(Settings {
@@ -474,6 +477,18 @@ impl House {
     /// Eventing's state.
     pub fn publisher(&self) -> MutexGuard<'_, Publisher> {
         self.publisher.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Reads the sessions again if another program ended some.
+    pub async fn keep_sessions(&self) {
+        let Ok(mark) = self.records.sessions_mark().await else { return };
+        if self.sessions_mark.swap(mark, Ordering::SeqCst) == mark {
+            return;
+        }
+        if let Ok(sessions) = self.records.sessions(self.session_time()).await {
+            let live = sessions.into_iter().map(|s| (s.token_hash, s)).collect();
+            *self.sessions.lock().unwrap_or_else(PoisonError::into_inner) = live;
+        }
     }
 
     /// The time by which sessions end.

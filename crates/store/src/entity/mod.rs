@@ -165,4 +165,6 @@ entity!(/// Signed-in sessions; only the token's hash is kept.
     pub token_hash: Vec<u8>,
     pub account: String,
     pub expires_ms: i64,
+    pub began_ms: i64,
+    pub program: bool,
 });

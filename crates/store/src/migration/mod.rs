@@ -8,7 +8,7 @@ mod m0003_plain_facts;
 mod m0004_traits;
 mod m0005_files;
 mod m0006_scans;
-mod m0007_drives;
+mod m0007_hardening;
 
 pub struct Migrator;
 
@@ -22,7 +22,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0004_traits::Migration),
             Box::new(m0005_files::Migration),
             Box::new(m0006_scans::Migration),
-            Box::new(m0007_drives::Migration),
+            Box::new(m0007_hardening::Migration),
         ]
     }
 }

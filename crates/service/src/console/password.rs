@@ -1,0 +1,216 @@
+//! Passwords: hashing them, which takes memory and a processor, a few at a time; and slowing
+//! down who guesses.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{LazyLock, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use actix_web::http::StatusCode;
+use actix_web::web;
+use argon2::password_hash::{PasswordHash, SaltString};
+use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use tokio::sync::Semaphore;
+
+use super::problem::Failure;
+use crate::random::random_bytes;
+
+/// The shortest and the longest password taken, in characters.
+const SHORTEST: usize = 8;
+const LONGEST: usize = 1000;
+
+/// Passwords hashed at a time, and requests that may wait for that.
+static PLACES: Semaphore = Semaphore::const_new(2);
+static WAITING: AtomicUsize = AtomicUsize::new(0);
+const MOST_WAITING: usize = 16;
+
+/// A hash that no password fits: somebody who does not exist takes as long as somebody who does.
+static NOBODY: LazyLock<String> =
+    LazyLock::new(|| hash_now(&format!("{:x?}", random_bytes::<16>())).unwrap_or_default());
+
+/// Whether a password will do.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn check(password: &str) -> Result<(), Failure> {
+    let length = password.chars().count();
+    if length < SHORTEST {
+        return Err(
+            Failure::invalid("That password is too short").next("Take at least 8 characters.")
+        );
+    }
+    if length > LONGEST {
+        return Err(Failure::invalid("That password is too long"));
+    }
+    Ok(())
+}
+
+/// A password as it is recorded.
+///
+/// # Errors
+/// When too many others are being hashed.
+pub async fn hash(password: String) -> Result<String, Failure> {
+    let unusable = |why: String| Failure::invalid("The password cannot be used").why(why);
+    in_turn(move || hash_now(&password)).await?.map_err(unusable)
+}
+
+/// Whether a password is the recorded one. Where none is recorded it takes as long.
+///
+/// # Errors
+/// When too many others are being hashed.
+pub async fn fits(recorded: Option<String>, password: String) -> Result<bool, Failure> {
+    in_turn(move || {
+        let known = recorded.is_some();
+        let recorded = recorded.unwrap_or_else(|| NOBODY.clone());
+        let parsed = PasswordHash::new(&recorded);
+        let fits = parsed.is_ok_and(|parsed| {
+            Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok()
+        });
+        fits && known
+    })
+    .await
+}
+
+async fn in_turn<T: Send + 'static>(
+    work: impl FnOnce() -> T + Send + 'static,
+) -> Result<T, Failure> {
+    let busy = || {
+        Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Too many sign in at once")
+            .next("Try again in a moment.")
+    };
+    let waiting = Waiting::begin().ok_or_else(busy)?;
+    let place = PLACES.acquire().await.map_err(|_| busy())?;
+    drop(waiting);
+    let done = web::block(work).await.map_err(|_| busy());
+    drop(place);
+    done
+}
+
+struct Waiting;
+
+impl Waiting {
+    fn begin() -> Option<Waiting> {
+        let before = WAITING.fetch_add(1, Ordering::SeqCst);
+        let waiting = Waiting;
+        (before < MOST_WAITING).then_some(waiting)
+    }
+}
+
+impl Drop for Waiting {
+    fn drop(&mut self) {
+        WAITING.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+/// Hashes at once, on this thread.
+///
+/// # Errors
+/// Those of the library, in words.
+pub fn hash_now(password: &str) -> Result<String, String> {
+    let salt = SaltString::encode_b64(&random_bytes::<16>());
+    let hashed = salt.and_then(|salt| {
+        Argon2::default().hash_password(password.as_bytes(), &salt).map(|hash| hash.to_string())
+    });
+    hashed.map_err(|error| error.to_string())
+}
+
+/// Sign-ins by source, to slow guessing down.
+#[derive(Debug, Default)]
+pub struct Attempts(Mutex<HashMap<IpAddr, (u32, Instant)>>);
+
+/// Attempts without a success before each next one must wait, and how long.
+const FREE: u32 = 10;
+const WAIT: Duration = Duration::from_secs(10);
+/// Sources remembered.
+const SOURCES: usize = 1000;
+
+impl Attempts {
+    /// Counts an attempt before it is looked at: of many at once, no more pass than of as many
+    /// one after the other.
+    ///
+    /// # Errors
+    /// When its source has to wait.
+    pub fn begin(&self, source: IpAddr) -> Result<(), Failure> {
+        let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if attempts.len() >= SOURCES {
+            attempts.retain(|_, (_, last)| last.elapsed() < Duration::from_secs(60));
+        }
+        let full = attempts.len() >= SOURCES && !attempts.contains_key(&source);
+        let entry = attempts.entry(source).or_insert((0, Instant::now()));
+        let must_wait = entry.0 >= FREE && entry.1.elapsed() < WAIT;
+        if full {
+            attempts.remove(&source);
+        } else if !must_wait {
+            *entry = (entry.0 + 1, Instant::now());
+        }
+        if must_wait || full {
+            return Err(Failure::new(StatusCode::TOO_MANY_REQUESTS, "Too many wrong passwords")
+                .next("Wait ten seconds and try again."));
+        }
+        Ok(())
+    }
+
+    /// An attempt was right.
+    pub fn succeeded(&self, source: IpAddr) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&source);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn attempts_count_before_they_are_looked_at() {
+        let attempts = Attempts::default();
+        let source = |n: u8| IpAddr::from([192, 0, 2, n]);
+        let passed = (0..256).filter(|_| attempts.begin(source(1)).is_ok()).count();
+        assert_eq!(passed, FREE as usize);
+        assert!(attempts.begin(source(2)).is_ok(), "others are not held up");
+        attempts.succeeded(source(1));
+        assert!(attempts.begin(source(1)).is_ok());
+    }
+
+    #[actix_web::test]
+    async fn an_unknown_name_takes_as_long_as_a_wrong_password() {
+        let recorded = hash_now("lamp and lens").unwrap();
+        let time = async |recorded: Option<String>| {
+            let mut all = Vec::new();
+            for _ in 0..5 {
+                let begin = Instant::now();
+                let fits = fits(recorded.clone(), "wrong password".into()).await.unwrap();
+                all.push(begin.elapsed().as_secs_f64());
+                assert!(!fits);
+            }
+            all.sort_by(f64::total_cmp);
+            all[2]
+        };
+        time(None).await;
+        let (known, unknown) = (time(Some(recorded.clone())).await, time(None).await);
+        let ratio = known / unknown;
+        assert!((0.5..2.0).contains(&ratio), "{known} s and {unknown} s");
+        assert!(fits(Some(recorded), "lamp and lens".into()).await.unwrap());
+        assert!(!fits(None, String::new()).await.unwrap());
+    }
+
+    #[actix_web::test]
+    async fn two_are_hashed_at_a_time_and_few_wait() {
+        use std::sync::atomic::AtomicUsize;
+        static RUNNING: AtomicUsize = AtomicUsize::new(0);
+        static MOST: AtomicUsize = AtomicUsize::new(0);
+        let one = || {
+            in_turn(|| {
+                MOST.fetch_max(RUNNING.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
+                std::thread::sleep(Duration::from_millis(20));
+                RUNNING.fetch_sub(1, Ordering::SeqCst);
+            })
+        };
+        let all = futures_util::future::join_all((0..256).map(|_| one())).await;
+        let done = all.iter().filter(|one| one.is_ok()).count();
+        assert!(
+            MOST.load(Ordering::SeqCst) <= 2 && (1..=MOST_WAITING + 2).contains(&done),
+            "{done}"
+        );
+    }
+}

@@ -1,0 +1,58 @@
+//! `mostrad account reset`: a lost password, set anew on the host by whoever may read the
+//! service's data.
+
+use std::io::Read as _;
+
+use crate::Trouble;
+use crate::config::{Config, Reset};
+use crate::console::hash_now;
+use crate::random::random_word;
+
+/// Sets the password of an account, and ends its sessions; the service may run meanwhile. Where
+/// there is no such account it is made.
+///
+/// # Errors
+/// [`Trouble`] with the remedy.
+pub async fn run(config: &Config, reset: &Reset) -> Result<(), Trouble> {
+    let password = match reset.password_file.as_deref() {
+        None => None,
+        Some("-") => {
+            let mut text = String::new();
+            std::io::stdin().read_to_string(&mut text).map_err(unreadable)?;
+            Some(text)
+        }
+        Some(file) => Some(std::fs::read_to_string(file).map_err(unreadable)?),
+    };
+    let chosen = password.is_some();
+    let password = password.map(|text| text.trim_end_matches(['\n', '\r']).to_owned());
+    let password = password.unwrap_or_else(|| random_word(14));
+    if password.chars().count() < 8 {
+        return Err(Trouble::new("the password is too short", "Take at least 8 characters."));
+    }
+    let records = crate::open_records(config).await?;
+    let saved = async {
+        let hash = hash_now(&password).map_err(mostra_store::StoreError::Refused)?;
+        let known = records.set_password(&reset.name, &hash, None).await?;
+        if !known {
+            records.add_account(&reset.name, &hash).await?;
+        }
+        records.sessions_changed().await?;
+        Ok::<_, mostra_store::StoreError>(known)
+    };
+    let known = saved.await.map_err(|error| {
+        Trouble::new(format!("the password was not set: {error}"), "See PostgreSQL's log.")
+    })?;
+    let name = &reset.name;
+    match known {
+        true => println!("The account {name} has a new password, and all its sessions have ended."),
+        false => println!("There was no account {name}; it is made."),
+    }
+    if !chosen {
+        println!("Its password is {password}");
+    }
+    Ok(())
+}
+
+fn unreadable(error: std::io::Error) -> Trouble {
+    Trouble::new(format!("the password cannot be read: {error}"), "Name a file that can be.")
+}
