@@ -27,6 +27,7 @@ pub mod present;
 pub mod profile;
 pub mod proof;
 pub mod station;
+pub mod stop;
 pub mod streaming;
 pub mod traits;
 

@@ -41,8 +41,9 @@ pub enum Source {
     Picture(File, Option<u8>),
     /// A sound file with a picture inside.
     Embedded(File, Format),
-    /// A film, or a picture in a format that only the film program reads; by its open file.
-    Film(File, Option<u64>),
+    /// A film with its length in milliseconds, or a picture in a format that only the film program
+    /// reads.
+    Film(File, Option<u64>, Format),
 }
 
 impl Source {
@@ -50,10 +51,14 @@ impl Source {
     pub fn of(facts: &Facts, file: File, beside: Option<File>) -> Source {
         match (beside, facts.kind, facts.format) {
             (Some(beside), ..) => Source::Picture(beside, None),
-            (None, Kind::Picture, Format::Heic | Format::Avif) => Source::Film(file, None),
+            (None, Kind::Picture, Format::Heic | Format::Avif) => {
+                Source::Film(file, None, facts.format)
+            }
             (None, Kind::Picture, _) => Source::Picture(file, facts.orientation),
             (None, Kind::Music, format) => Source::Embedded(file, format),
-            (None, Kind::Video, _) => Source::Film(file, Some(facts.duration_ms.unwrap_or(0))),
+            (None, Kind::Video, format) => {
+                Source::Film(file, Some(facts.duration_ms.unwrap_or(0)), format)
+            }
         }
     }
 }
@@ -73,7 +78,7 @@ pub fn make(source: Source, rendition: Rendition) -> Option<Vec<u8>> {
             let mut file = PartReader::new(file, size);
             decode(Cursor::new(audio::cover(&mut file, format)?))?
         }
-        Source::Film(file, duration) => frame(&file, duration)?,
+        Source::Film(file, duration, format) => frame(&file, duration, format)?,
     };
     let size = (picture.width(), picture.height());
     let (width, height) = rendition.fit(size);
@@ -111,15 +116,16 @@ pub fn make_apart<T: Send + 'static>(
     command.args([MAKE, rendition.word()]);
     let file = match source {
         Source::Picture(file, orientation) => {
-            command.args(["picture", &orientation.unwrap_or(1).to_string()]);
+            command.args(["picture", &orientation.unwrap_or(1).to_string(), ""]);
             file
         }
         Source::Embedded(file, format) => {
-            command.args(["embedded", format.extension()]);
+            command.args(["embedded", "", format.extension()]);
             file
         }
-        Source::Film(file, duration) => {
-            command.args(["film", &duration.map_or("still".into(), |ms| ms.to_string())]);
+        Source::Film(file, duration, format) => {
+            let length = duration.map_or("still".into(), |ms| ms.to_string());
+            command.args(["film", &length, format.extension()]);
             file
         }
     };
@@ -138,7 +144,7 @@ pub fn make_apart<T: Send + 'static>(
 /// For arguments that it does not know, and when the picture cannot be written.
 pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
     let wrong = || std::io::Error::from(std::io::ErrorKind::InvalidInput);
-    let [rendition, sort, more] = arguments else { return Err(wrong()) };
+    let [rendition, sort, number, format] = arguments else { return Err(wrong()) };
     // Only the soft limit, as the programs that this one may run have their own.
     let (_, hard) = getrlimit(Resource::RLIMIT_AS)?;
     setrlimit(Resource::RLIMIT_AS, MEMORY.min(hard), hard)?;
@@ -146,13 +152,11 @@ pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
     setrlimit(Resource::RLIMIT_CPU, PROCESSOR.min(hard), hard)?;
     let rendition = Rendition::from_word(rendition).ok_or_else(wrong)?;
     let file = File::from(std::io::stdin().as_fd().try_clone_to_owned()?);
+    let format = Format::ALL.into_iter().find(|one| one.extension() == format).ok_or_else(wrong);
     let source = match sort.as_str() {
-        "picture" => Source::Picture(file, more.parse().ok()),
-        "embedded" => {
-            let format = Format::ALL.into_iter().find(|format| format.extension() == more);
-            Source::Embedded(file, format.ok_or_else(wrong)?)
-        }
-        "film" => Source::Film(file, more.parse().ok()),
+        "picture" => Source::Picture(file, number.parse().ok()),
+        "embedded" => Source::Embedded(file, format?),
+        "film" => Source::Film(file, number.parse().ok(), format?),
         _ => return Err(wrong()),
     };
     let jpeg = make(source, rendition).unwrap_or_default();
@@ -200,7 +204,7 @@ fn turn(picture: DynamicImage, orientation: Option<u8>) -> DynamicImage {
 
 /// One picture of a film, a tenth into it, so that it is not the black before the beginning;
 /// the first one where that cannot be found.
-fn frame(file: &File, duration_ms: Option<u64>) -> Option<DynamicImage> {
+fn frame(file: &File, duration_ms: Option<u64>, format: Format) -> Option<DynamicImage> {
     if !films_pictured() {
         return None;
     }
@@ -209,8 +213,8 @@ fn frame(file: &File, duration_ms: Option<u64>) -> Option<DynamicImage> {
     let path = std::fs::read_link(format!("/proc/self/fd/{fd}")).ok()?;
     let tenth = duration_ms.filter(|ms| *ms > 0).map(|ms| (ms as f64 / 10_000.0).min(300.0));
     tenth
-        .and_then(|seconds| frame_at(&path, Some(seconds)))
-        .or_else(|| frame_at(&path, None))
+        .and_then(|seconds| frame_at(&path, Some(seconds), format))
+        .or_else(|| frame_at(&path, None, format))
         .or_else(|| if duration_ms.is_none() { still(&path) } else { None })
 }
 
@@ -225,13 +229,13 @@ fn still(path: &Path) -> Option<DynamicImage> {
     decode(BufReader::new(File::open(made).ok()?))
 }
 
-fn frame_at(path: &Path, seconds: Option<f64>) -> Option<DynamicImage> {
+fn frame_at(path: &Path, seconds: Option<f64>, format: Format) -> Option<DynamicImage> {
     let mut command = outside::program("ffmpeg");
-    command.args(["-v", "error", "-nostdin", "-protocol_whitelist", "file,pipe"]);
+    command.args(["-v", "error", "-nostdin"]);
     if let Some(seconds) = seconds {
         command.args(["-ss", &format!("{seconds:.3}")]);
     }
-    command.arg("-i").arg(outside::named(path)?);
+    command.args(outside::only(format)?).arg("-i").arg(outside::named(path)?);
     command.args(["-frames:v", "1", "-vf", "scale='min(1024,iw)':-2", "-threads", "1"]);
     command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]);
     decode(Cursor::new(outside::output(command, PATIENCE)?))

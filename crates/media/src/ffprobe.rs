@@ -25,14 +25,17 @@ pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
     if !installed() {
         return Ok(facts);
     }
-    let Some(found) = run(path) else { return Err(Reason::Broken("nothing in it can be read")) };
+    let Some(found) = run(path, facts.format) else {
+        return Err(Reason::Broken("nothing in it can be read"));
+    };
     Ok(translate(&found, facts))
 }
 
-fn run(path: &Path) -> Option<Value> {
+fn run(path: &Path, format: Format) -> Option<Value> {
     let mut command = outside::program("ffprobe");
     command
-        .args(["-v", "error", "-protocol_whitelist", "file", "-print_format", "json"])
+        .args(["-v", "error", "-print_format", "json"])
+        .args(outside::only(format)?)
         .args(["-show_format", "-show_streams", "-i"])
         .arg(outside::named(path)?);
     let text = outside::output(command, PATIENCE)?;

@@ -7,6 +7,8 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use mostra_core::facts::Format;
+
 /// Bytes of memory, and seconds of a processor.
 const MEMORY: u64 = 2 << 30;
 const PROCESSOR: u64 = 60;
@@ -41,6 +43,33 @@ pub(crate) enum Ended {
     Badly,
     /// It was still running after all the patience, and was killed.
     Late,
+}
+
+/// What ffmpeg and ffprobe are told before an input: the format that we found it to be, and no
+/// other, however its bytes look to them; some formats name further files, which would be opened.
+/// `None` for one that they are not asked for.
+pub(crate) fn only(format: Format) -> Option<[&'static str; 6]> {
+    let name = match format {
+        // HEIF is of the same family.
+        Format::Mp4 | Format::QuickTime | Format::M4a | Format::Heic | Format::Avif => "mov",
+        Format::Matroska | Format::WebM => "matroska",
+        Format::MpegTs | Format::M2ts => "mpegts",
+        Format::MpegPs => "mpeg",
+        Format::Avi => "avi",
+        Format::Wmv | Format::Wma => "asf",
+        _ => return None,
+    };
+    Some(["-protocol_whitelist", "file", "-format_whitelist", family(name), "-f", name])
+}
+
+/// All the names that the program has for a format.
+fn family(name: &'static str) -> &'static str {
+    match name {
+        "mov" => "mov,mp4,m4a,3gp,3g2,mj2",
+        "matroska" => "matroska,webm",
+        "mpeg" => "mpeg,mpegvideo",
+        other => other,
+    }
 }
 
 /// What a program prints; `None` if it fails, prints too much or takes longer than `patience`.

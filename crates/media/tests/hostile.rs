@@ -135,3 +135,50 @@ fn a_title_of_many_megabytes_is_not_kept_whole() {
     let facts = probe::probe(&path, whole.len() as u64, 0).unwrap();
     assert_eq!(facts.title.map(|title| title.len()), Some(1000));
 }
+
+/// Text that the film program takes for a list of other files, dressed as a recording.
+#[test]
+fn a_list_of_other_files_dressed_as_a_recording_opens_none_of_them() {
+    let film = Path::new(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../../demo/media/Films/Lamp-room tour.mp4"
+    ));
+    let film = film.canonicalize().unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    for (name, first, step) in [("a.m2ts", 4, 192), ("b.ts", 0, 188)] {
+        let mut bytes = vec![b'.'; first + 3 * step];
+        if first > 0 {
+            bytes[..4].copy_from_slice(b"<!--");
+        }
+        for n in 0..3 {
+            bytes[first + n * step] = b'G';
+        }
+        let manifest = format!(
+            "--><MPD xmlns=\"urn:mpeg:dash:schema:mpd:2011\" \
+             profiles=\"urn:mpeg:dash:profile:isoff-live:2011\" type=\"static\" \
+             mediaPresentationDuration=\"PT40S\"><Period><AdaptationSet mimeType=\"video/mp4\">\
+             <Representation id=\"1\" bandwidth=\"1\"><BaseURL>file://{0}</BaseURL></Representation>\
+             </AdaptationSet></Period></MPD>",
+            film.display()
+        );
+        bytes.extend(manifest.as_bytes());
+        bytes.resize(8192, b' ');
+        let path = folder.path().join(name);
+        std::fs::write(&path, &bytes).unwrap();
+        let read = probe::probe(&path, bytes.len() as u64, 0);
+        let shown = read
+            .as_ref()
+            .is_ok_and(|facts| facts.resolution.is_some() || facts.duration_ms.is_some());
+        assert!(!shown, "{name}: {read:?}");
+        let facts = mostra_core::facts::Facts::bare(
+            mostra_core::Kind::Video,
+            mostra_core::facts::Format::M2ts,
+            bytes.len() as u64,
+            0,
+        );
+        let source =
+            mostra_media::art::Source::of(&facts, std::fs::File::open(&path).unwrap(), None);
+        let picture = mostra_media::art::make(source, mostra_core::profile::Rendition::Thumbnail);
+        assert!(picture.is_none(), "{name}: a picture of another film");
+    }
+}

@@ -41,6 +41,7 @@ pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page};
 pub use change::{Batch, Change, Touched};
 pub use id::{Fixed, NodeId, Place};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
+pub use search::Window;
 
 use crate::chunks::Chunks;
 use crate::facts::Facts;

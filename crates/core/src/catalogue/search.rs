@@ -18,7 +18,19 @@ use super::sorted::Entry;
 use super::spots::{Order, ShelfKind};
 use super::{Catalogue, record};
 use crate::access::Pass;
+use crate::stop::Stop;
 use crate::{Kind, Locale, profile};
+
+/// Which of the objects found are wanted, and in what order.
+#[derive(Debug, Clone, Copy)]
+pub struct Window<'a> {
+    /// The first, from 0.
+    pub start: u32,
+    /// How many; 0 for as many as a page holds.
+    pub count: u32,
+    /// The order; by title if empty.
+    pub sort: &'a [SortKey],
+}
 
 /// A property's value for sorting.
 pub(super) enum Value {
@@ -39,6 +51,8 @@ struct Outline {
     rest: Vec<Criteria>,
     /// Whether single appearances are asked for, and not items (SRCH-14).
     appearances: bool,
+    /// Whether nobody waits for what is found any more.
+    stop: Stop,
 }
 
 impl Outline {
@@ -122,6 +136,20 @@ impl Catalogue {
         count: u32,
         sort: &[SortKey],
     ) -> Option<Page> {
+        let window = Window { start, count, sort };
+        self.search_until(&Stop::default(), pass, container, criteria, window)
+    }
+
+    /// The same, given up as soon as `stop` says so; what is found then is worth nothing.
+    pub fn search_until(
+        &self,
+        stop: &Stop,
+        pass: &Pass,
+        container: &str,
+        criteria: &Criteria,
+        window: Window<'_>,
+    ) -> Option<Page> {
+        let Window { start, count, sort } = window;
         let Place::Container(node) = Place::parse(container, &self.epoch)? else { return None };
         let seen = self.seen(pass);
         let (place, shelf) = self.shelf_of(node)?;
@@ -129,7 +157,10 @@ impl Catalogue {
             return None;
         }
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
-        let outline = Outline::of(criteria, !self.stations.is_empty(), self.options.locale);
+        let outline = Outline {
+            stop: stop.clone(),
+            ..Outline::of(criteria, !self.stations.is_empty(), self.options.locale)
+        };
         let update_id = if place == ROOT { self.update_id } else { shelf.update_id };
         let page = |entries: Vec<Entry>, total: u32| Page {
             objects: entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect(),
@@ -271,7 +302,11 @@ impl Catalogue {
             && outline.kinds.as_ref().is_none_or(|k| k.contains(&record.kind()))
     }
 
+    /// Of what takes long in a search, all of it; so it is asked here whether to go on.
     fn rest_matches(&self, entry: &Entry, outline: &Outline) -> bool {
+        if outline.stop.is_set() {
+            return false;
+        }
         let values = |property| self.values(entry, property);
         outline.rest.iter().all(|criteria| criteria.matches(&values))
     }

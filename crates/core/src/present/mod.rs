@@ -15,10 +15,11 @@ use asked::Asked;
 pub use parts::ids_of_parts;
 
 use crate::access::Decision;
-use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page};
+use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, Window};
 use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
 use crate::shards::{mix, mix_text};
+use crate::stop::Stop;
 use crate::traits::{CaptionElement, Traits};
 use crate::{Kind, profile};
 use parts::{Listing, Part};
@@ -129,6 +130,7 @@ pub fn search(
     decision: &Decision,
     search: &Search,
     form: Form<'_>,
+    stop: &Stop,
 ) -> Result<Answer, Fault> {
     let Decision::Admitted(pass) = decision else {
         // What a device sees that is not let in holds nothing that could be found.
@@ -144,8 +146,9 @@ pub fn search(
     let (count, bytes) = form.page(search.count);
     let scope = fit::Scope::of(catalogue, pass, search, form.traits);
     let title = catalogue.object(pass, &scope.container).map(|o| o.title).unwrap_or_default();
+    let window = Window { start: search.start, count, sort: &search.sort };
     let page = catalogue
-        .search(pass, &scope.container, &scope.criteria, search.start, count, &search.sort)
+        .search_until(stop, pass, &scope.container, &scope.criteria, window)
         .ok_or(Fault::NoSuchContainer)?;
     let page = fit::numbered(catalogue, pass, page, form.traits);
     let page = scope.renamed(page, &search.container);

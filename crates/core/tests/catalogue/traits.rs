@@ -3,6 +3,8 @@
 use mostra_protocol::content_directory::Search;
 use mostra_protocol::didl::ReadObject;
 
+use mostra_core::stop::Stop;
+
 use super::*;
 
 fn admitted() -> Decision {
@@ -161,7 +163,13 @@ fn fixed_ids_stand_for_containers_of_ours() {
 
     let search = |traits: &Traits, container: &str, text: &str| {
         let form = present::Form { traits, ..FORM };
-        present::search(&catalogue, &admitted(), &search_in(container, text), form)
+        present::search(
+            &catalogue,
+            &admitted(),
+            &search_in(container, text),
+            form,
+            &Stop::default(),
+        )
     };
     let audio = "upnp:class derivedfrom \"object.item.audioItem\"";
     let here = search(&traits, "4", audio).unwrap();
@@ -234,7 +242,7 @@ fn a_large_container_is_shown_in_parts() {
         assert_eq!(none, Err(Fault::NoSuchObject), "{gone}");
     }
     let search = search_in(&before[0], "*");
-    let search = present::search(&catalogue, &admitted(), &search, form);
+    let search = present::search(&catalogue, &admitted(), &search, form, &Stop::default());
     assert_eq!(search, Err(Fault::NoSuchContainer), "a part says that it is not searchable");
     let listed = shown(&catalogue, &traits, &browse("music-all", 0, 1)).result;
     assert!(listed.contains("searchable=\"0\""), "{listed}");

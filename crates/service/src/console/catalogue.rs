@@ -2,10 +2,12 @@
 
 use std::collections::HashMap;
 
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, put, web};
 use mostra_api::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
 use mostra_core::access::{Grant, Pass};
 use mostra_core::catalogue::{Catalogue, ItemView, Node, Object, Page};
+use mostra_core::stop::Stop;
 use mostra_core::{Kinds, present, profile};
 use mostra_protocol::search::{self, Criteria, Operator};
 use mostra_protocol::{property::Property, sort};
@@ -16,6 +18,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
+use crate::desk::{DEADLINE, Who};
 use crate::house::House;
 
 pub fn routes(config: &mut ServiceConfig<'_>) {
@@ -232,9 +235,13 @@ async fn list_children(
 ) -> Result<web::Json<CataloguePage>, Failure> {
     let pass = view.pass(&caller)?;
     let catalogue = house.catalogue();
-    let page = catalogue
-        .children(&pass, &id, window.start, window.count, &window.sort()?)
-        .ok_or_else(missing)?;
+    let sort = window.sort()?;
+    let work = {
+        let (catalogue, pass, id) = (catalogue.clone(), pass.clone(), id.clone());
+        let (start, count) = (window.start, window.count);
+        move |_: &Stop| catalogue.children(&pass, &id, start, count, &sort)
+    };
+    let page = in_time(&house, &caller, work).await?.ok_or_else(missing)?;
     page_of(&house, &caller, &catalogue, &pass, &id, page, window.start).await
 }
 
@@ -299,10 +306,30 @@ async fn find(
     };
     let pass = view.pass(&caller)?;
     let catalogue = house.catalogue();
-    let page = catalogue
-        .search(&pass, &id, &criteria, window.start, window.count, &window.sort()?)
-        .ok_or_else(missing)?;
+    let sort = window.sort()?;
+    let work = {
+        let (catalogue, pass, id) = (catalogue.clone(), pass.clone(), id.clone());
+        let (start, count) = (window.start, window.count);
+        move |stop: &Stop| {
+            let window = mostra_core::catalogue::Window { start, count, sort: &sort };
+            catalogue.search_until(stop, &pass, &id, &criteria, window)
+        }
+    };
+    let page = in_time(&house, &caller, work).await?.ok_or_else(missing)?;
     page_of(&house, &caller, &catalogue, &pass, &id, page, window.start).await
+}
+
+/// Does what may take a while, as it is done for devices.
+async fn in_time<T: Send + 'static>(
+    house: &House,
+    caller: &Caller,
+    work: impl FnOnce(&Stop) -> T + Send + 'static,
+) -> Result<T, Failure> {
+    let who = Who::Account(caller.0.account().to_owned());
+    house.desk.work(who, DEADLINE, work).await.ok_or_else(|| {
+        Failure::new(StatusCode::SERVICE_UNAVAILABLE, "That takes too long")
+            .next("Ask for less: a part of the catalogue, or fewer criteria.")
+    })
 }
 
 /// Adds where the person stopped; with the records away there is nothing to add.

@@ -21,9 +21,9 @@ const SHORTEST: usize = 8;
 const LONGEST: usize = 1000;
 
 /// Passwords hashed at a time, and requests that may wait for that.
-static PLACES: Semaphore = Semaphore::const_new(2);
-static WAITING: AtomicUsize = AtomicUsize::new(0);
+const AT_ONCE: usize = 2;
 const MOST_WAITING: usize = 16;
+static TURNS: Turns = Turns::new();
 
 /// A hash that no password fits: somebody who does not exist takes as long as somebody who does.
 static NOBODY: LazyLock<String> =
@@ -52,7 +52,7 @@ pub fn check(password: &str) -> Result<(), Failure> {
 /// When too many others are being hashed.
 pub async fn hash(password: String) -> Result<String, Failure> {
     let unusable = |why: String| Failure::invalid("The password cannot be used").why(why);
-    in_turn(move || hash_now(&password)).await?.map_err(unusable)
+    TURNS.take(move || hash_now(&password)).await?.map_err(unusable)
 }
 
 /// Whether a password is the recorded one. Where none is recorded it takes as long.
@@ -60,46 +60,60 @@ pub async fn hash(password: String) -> Result<String, Failure> {
 /// # Errors
 /// When too many others are being hashed.
 pub async fn fits(recorded: Option<String>, password: String) -> Result<bool, Failure> {
-    in_turn(move || {
-        let known = recorded.is_some();
-        let recorded = recorded.unwrap_or_else(|| NOBODY.clone());
-        let parsed = PasswordHash::new(&recorded);
-        let fits = parsed.is_ok_and(|parsed| {
-            Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok()
-        });
-        fits && known
-    })
-    .await
+    TURNS
+        .take(move || {
+            let known = recorded.is_some();
+            let recorded = recorded.unwrap_or_else(|| NOBODY.clone());
+            let parsed = PasswordHash::new(&recorded);
+            let fits = parsed.is_ok_and(|parsed| {
+                Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok()
+            });
+            fits && known
+        })
+        .await
 }
 
-async fn in_turn<T: Send + 'static>(
-    work: impl FnOnce() -> T + Send + 'static,
-) -> Result<T, Failure> {
-    let busy = || {
-        Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Too many sign in at once")
-            .next("Try again in a moment.")
-    };
-    let waiting = Waiting::begin().ok_or_else(busy)?;
-    let place = PLACES.acquire().await.map_err(|_| busy())?;
-    drop(waiting);
-    let done = web::block(work).await.map_err(|_| busy());
-    drop(place);
-    done
+/// Who hashes, and who waits for that.
+struct Turns {
+    places: Semaphore,
+    waiting: AtomicUsize,
 }
 
-struct Waiting;
+impl Turns {
+    const fn new() -> Turns {
+        Turns { places: Semaphore::const_new(AT_ONCE), waiting: AtomicUsize::new(0) }
+    }
 
-impl Waiting {
-    fn begin() -> Option<Waiting> {
-        let before = WAITING.fetch_add(1, Ordering::SeqCst);
-        let waiting = Waiting;
+    async fn take<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, Failure> {
+        let busy = || {
+            Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Too many sign in at once")
+                .next("Try again in a moment.")
+        };
+        let waiting = Waiting::begin(&self.waiting).ok_or_else(busy)?;
+        let place = self.places.acquire().await.map_err(|_| busy())?;
+        drop(waiting);
+        let done = web::block(work).await.map_err(|_| busy());
+        drop(place);
+        done
+    }
+}
+
+struct Waiting<'a>(&'a AtomicUsize);
+
+impl Waiting<'_> {
+    fn begin(all: &AtomicUsize) -> Option<Waiting<'_>> {
+        let before = all.fetch_add(1, Ordering::SeqCst);
+        let waiting = Waiting(all);
         (before < MOST_WAITING).then_some(waiting)
     }
 }
 
-impl Drop for Waiting {
+impl Drop for Waiting<'_> {
     fn drop(&mut self) {
-        WAITING.fetch_sub(1, Ordering::SeqCst);
+        self.0.fetch_sub(1, Ordering::SeqCst);
     }
 }
 
@@ -199,8 +213,9 @@ mod tests {
         use std::sync::atomic::AtomicUsize;
         static RUNNING: AtomicUsize = AtomicUsize::new(0);
         static MOST: AtomicUsize = AtomicUsize::new(0);
+        let turns = Turns::new();
         let one = || {
-            in_turn(|| {
+            turns.take(|| {
                 MOST.fetch_max(RUNNING.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
                 std::thread::sleep(Duration::from_millis(20));
                 RUNNING.fetch_sub(1, Ordering::SeqCst);
@@ -209,7 +224,7 @@ mod tests {
         let all = futures_util::future::join_all((0..256).map(|_| one())).await;
         let done = all.iter().filter(|one| one.is_ok()).count();
         assert!(
-            MOST.load(Ordering::SeqCst) <= 2 && (1..=MOST_WAITING + 2).contains(&done),
+            MOST.load(Ordering::SeqCst) <= AT_ONCE && (1..=MOST_WAITING + AT_ONCE).contains(&done),
             "{done}"
         );
     }

@@ -5,6 +5,7 @@ use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::present;
 use mostra_core::proof::Step;
+use mostra_core::stop::Stop;
 use mostra_protocol::content_directory::{Browse, Leniency, Search};
 use mostra_protocol::description::control_path;
 use mostra_protocol::soap::{self, Call, Fault, Value};
@@ -14,7 +15,7 @@ use mostra_protocol::{charset, connection_manager, property, registrar};
 
 use super::gate::{Asker, text};
 use super::pictures::form;
-use crate::desk::DEADLINE;
+use crate::desk::{DEADLINE, Who};
 use crate::house::House;
 use crate::sightings::Fact;
 
@@ -87,6 +88,9 @@ fn send(mut answer: actix_web::HttpResponseBuilder, document: String) -> HttpRes
         .body(document)
 }
 
+/// Objects of a page that is written at once, without a turn among the long ones.
+const QUICK: u32 = 1000;
+
 type Outcome = Result<Vec<(&'static str, String)>, Fault>;
 
 async fn answer(
@@ -124,14 +128,17 @@ async fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<
         "Browse" => match Browse::read(call, leniency) {
             Ok(browse) => {
                 let root = browse.object == "0";
-                let page = if browse.sort.is_empty() {
+                // Of few objects in the order in which they stand it takes no time to speak of.
+                let quick = browse.sort.is_empty() && (1..=QUICK).contains(&browse.count);
+                let page = if quick {
                     present::browse(&catalogue, &asker.met.decision, &browse, form(asker))
                 } else {
                     let asker = asker.clone();
-                    let work = move || {
+                    let who = Who::Device(asker.met.device);
+                    let work = move |_: &Stop| {
                         present::browse(&catalogue, &asker.met.decision, &browse, form(&asker))
                     };
-                    house.desk.work(DEADLINE, work).await.unwrap_or(Err(Fault::ActionFailed))
+                    house.desk.work(who, DEADLINE, work).await.unwrap_or(Err(Fault::ActionFailed))
                 };
                 listed(page, root, asker)
             }
@@ -141,10 +148,10 @@ async fn content(call: &Call, house: &House, asker: &Asker) -> (Outcome, Option<
             Ok(search) => {
                 let root = search.container == "0";
                 let asking = asker.clone();
-                let work = move || {
-                    present::search(&catalogue, &asking.met.decision, &search, form(&asking))
+                let work = move |stop: &Stop| {
+                    present::search(&catalogue, &asking.met.decision, &search, form(&asking), stop)
                 };
-                let page = house.desk.work(DEADLINE, work).await;
+                let page = house.desk.work(Who::Device(asker.met.device), DEADLINE, work).await;
                 listed(page.unwrap_or(Err(Fault::ActionFailed)), root, asker)
             }
             Err(fault) => (Err(fault), None),
