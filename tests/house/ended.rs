@@ -195,6 +195,47 @@ fn a_station_is_a_stream_like_any_other() {
 }
 
 #[test]
+fn an_answer_that_nobody_reads_is_given_up() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        station("127.0.0.5:8000");
+        let folder = tempfile::tempdir().unwrap();
+        let picture = fs::read(media("Pictures/Storm/Storm 1.jpg")).unwrap();
+        for n in 0..5000 {
+            fs::write(folder.path().join(format!("A picture with a long name {n}.jpg")), &picture)
+                .unwrap();
+        }
+        let list = "[playlist]\nFile1=http://127.0.0.5:8000/live\nTitle1=Harbour watch\n";
+        fs::write(folder.path().join("harbour.pls"), list).unwrap();
+        house.mostra(&["house", "stations", "--allow", "127.0.0.5"]);
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+        house.meet(PLAYER);
+        house.admit(PLAYER);
+        let path = media_path(&browse(PLAYER, "music-all"), "Harbour watch");
+        let _deaf = Playing::begin(PLAYER, &path);
+        let listed = || house.json(&["stream", "list"])["streams"].as_array().unwrap().len();
+        // A list of several megabytes, of which nothing is read.
+        let mut stuck = raw::connect_with(PLAYER, SERVER, Some(4096)).unwrap();
+        let request = raw::soap(
+            "content",
+            "Browse",
+            "<ObjectID>pictures-all</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag><Filter>*</Filter>\
+             <StartingIndex>0</StartingIndex><RequestedCount>0</RequestedCount><SortCriteria></SortCriteria>",
+        );
+        stuck.write_all(request.as_bytes()).unwrap();
+        until(10, "the station to be listed", || (listed() == 1).then_some(()));
+        until(80, "the station to be given up", || (listed() == 0).then_some(()));
+        stuck.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+        let answer = raw::read_answer(&mut stuck, true);
+        let length = |answer: &raw::Answer| {
+            answer.field("content-length").unwrap().parse::<usize>().unwrap()
+        };
+        let whole = answer.is_ok_and(|answer| answer.body.len() == length(&answer));
+        assert!(!whole, "it was all still there");
+    });
+}
+
+#[test]
 fn letting_in_again_or_naming_does_not_widen_a_grant() {
     in_a_house(|house| {
         let _service = house.begin();

@@ -1,5 +1,7 @@
 //! Files that belong to others: subtitles and covers, by their names.
 
+use std::collections::BTreeMap;
+
 use mostra_core::facts::Caption;
 
 use crate::extension::Extension;
@@ -8,32 +10,53 @@ use crate::extension::Extension;
 pub const COVERS: [&str; 3] = ["cover", "folder", "front"];
 const PICTURES: [&str; 4] = ["jpg", "jpeg", "png", "webp"];
 
-/// The subtitle files for a film, among the names in its directory: `Film.srt`,
-/// `Film.en.srt`. In the order of their names.
-pub fn captions(film: &str, names: &[&str]) -> Vec<Caption> {
-    let stem = split(film).0.to_lowercase();
-    let mut found: Vec<Caption> = names
-        .iter()
-        .filter_map(|name| {
-            let (own, extension) = split(name);
-            let extension = extension.to_lowercase();
-            if extension != "srt" && extension != "vtt" {
-                return None;
-            }
-            let rest = own.to_lowercase();
-            let rest = rest.strip_prefix(&stem)?;
-            let language = match rest.strip_prefix('.') {
-                None if rest.is_empty() => None,
-                Some(mark) if is_language(mark) => {
-                    Some(mark.split('.').next().unwrap_or(mark).to_owned())
-                }
-                _ => return None,
-            };
-            Some(Caption { name: (*name).to_owned(), language, webvtt: extension == "vtt" })
-        })
-        .collect();
-    found.sort_by(|a, b| a.name.cmp(&b.name));
-    found
+/// The subtitle files of one directory, by the names of films.
+#[derive(Debug, Default)]
+pub struct Captions(BTreeMap<String, Vec<String>>);
+
+impl Captions {
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Adds one by its name; others than SubRip and WebVTT are passed over.
+    pub fn put(&mut self, name: &str) {
+        let (own, extension) = split(name);
+        if ["srt", "vtt"].iter().any(|known| extension.eq_ignore_ascii_case(known)) {
+            self.0.entry(own.to_lowercase()).or_default().push(name.to_owned());
+        }
+    }
+
+    /// Those for a film: `Film.srt`, `Film.en.srt`. In the order of their names. They stand next
+    /// to each other, so that a directory of many thousands costs each film no more than its own.
+    pub fn of(&self, film: &str) -> Vec<Caption> {
+        let stem = split(film).0.to_lowercase();
+        let marked = format!("{stem}.");
+        let own = self.0.get_key_value(&stem).into_iter();
+        let with_mark =
+            self.0.range(marked.clone()..).take_while(|(name, _)| name.starts_with(&marked));
+        let mut found: Vec<Caption> = own
+            .chain(with_mark)
+            .filter_map(|(own, names)| {
+                let language = match own.strip_prefix(&marked) {
+                    None => None,
+                    Some(mark) if is_language(mark) => {
+                        Some(mark.split('.').next().unwrap_or(mark).to_owned())
+                    }
+                    Some(_) => return None,
+                };
+                Some(names.iter().map(move |name| Caption {
+                    name: name.clone(),
+                    language: language.clone(),
+                    webvtt: split(name).1.eq_ignore_ascii_case("vtt"),
+                }))
+            })
+            .flatten()
+            .collect();
+        found.sort_by(|a, b| a.name.cmp(&b.name));
+        found
+    }
 }
 
 /// Whether a picture is the cover of what lies beside it, and no picture of its own.
@@ -62,7 +85,9 @@ mod tests {
     fn subtitles_belong_to_the_film_of_their_name() {
         let names =
             ["Fog.mkv", "Fog.srt", "fog.EN.srt", "Fog.pt-BR.forced.vtt", "Fog 2.srt", "x.srt"];
-        let found = captions("Fog.mkv", &names);
+        let mut all = Captions::default();
+        names.iter().for_each(|name| all.put(name));
+        let found = all.of("Fog.mkv");
         let told: Vec<_> =
             found.iter().map(|c| (c.name.as_str(), c.language.as_deref(), c.webvtt)).collect();
         assert_eq!(
@@ -73,6 +98,17 @@ mod tests {
                 ("fog.EN.srt", Some("en"), false)
             ]
         );
+    }
+
+    #[test]
+    fn a_hundred_thousand_files_cost_each_film_no_more_than_its_own() {
+        let mut all = Captions::default();
+        (0..50_000).for_each(|n| all.put(&format!("Episode {n}.en.srt")));
+        let began = std::time::Instant::now();
+        let found: usize = (0..50_000).map(|n| all.of(&format!("Episode {n}.mkv")).len()).sum();
+        assert_eq!(found, 50_000);
+        // One by one they would be 2.5 thousand million comparisons.
+        assert!(began.elapsed() < std::time::Duration::from_secs(5), "{:?}", began.elapsed());
     }
 
     #[test]

@@ -7,8 +7,11 @@
 //! buffer is over, and as much as is acknowledged beyond it has surely been read.
 
 use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd, RawFd};
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
+
+use socket2::SockRef;
 
 /// A look at a connection.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -66,18 +69,19 @@ impl State {
 /// A connection that can be looked at as long as bytes are under way, and remembers its last
 /// reading.
 #[derive(Debug)]
-pub struct Wire(Mutex<State>);
+pub struct Wire(Mutex<State>, AtomicU32);
 
 impl Wire {
     /// Watches a socket. The caller must call [`close`](Self::close) before the socket closes.
     pub fn new(socket: RawFd) -> Wire {
-        Wire(Mutex::new(State {
+        let state = State {
             socket: Socket::Open(socket),
             last: Reading::default(),
             largest_window: 0,
             began: Instant::now(),
             filled: None,
-        }))
+        };
+        Wire(Mutex::new(state), AtomicU32::new(0))
     }
 
     /// An answer begins: what is read is counted from here on. Gives a fresh reading.
@@ -114,6 +118,18 @@ impl Wire {
         !matches!(self.0.lock().unwrap_or_else(PoisonError::into_inner).socket, Socket::Gone)
     }
 
+    /// How long the other end may leave what it is sent unread, before the kernel ends the
+    /// connection.
+    pub fn limit(&self, longest: Duration) {
+        let state = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Socket::Open(socket) = state.socket
+            && self.1.swap(longest.as_millis() as u32, Ordering::Relaxed)
+                != longest.as_millis() as u32
+        {
+            set_user_timeout(socket, longest);
+        }
+    }
+
     /// Ends the connection: whatever waits for it, at either end, is told.
     #[allow(unsafe_code)]
     pub fn end(&self) {
@@ -135,6 +151,14 @@ impl Wire {
                 copy.map_or(Socket::Gone, |copy| Socket::Lingering(copy, Instant::now() + LINGER));
         }
     }
+}
+
+#[allow(unsafe_code)]
+fn set_user_timeout(socket: RawFd, longest: Duration) {
+    // SAFETY: called under the lock that `close` takes before the server closes the socket.
+    let socket = unsafe { BorrowedFd::borrow_raw(socket) };
+    // Where the kernel does not have it, the other end is waited for as ever.
+    let _ = SockRef::from(&socket).set_tcp_user_timeout(Some(longest));
 }
 
 #[allow(unsafe_code)]

@@ -124,7 +124,8 @@ fn a_search_that_nobody_waits_for_finds_nothing_more() {
     let criteria = mostra_protocol::search::parse("dc:title exists true").unwrap();
     let window = mostra_core::catalogue::Window { start: 0, count: 0, sort: &[] };
     let stop = mostra_core::stop::Stop::default();
-    let found = |stop| catalogue.search_until(stop, &whole(), "0", &criteria, window).unwrap().total;
+    let found =
+        |stop| catalogue.search_until(stop, &whole(), "0", &criteria, window).unwrap().total;
     assert!(found(&stop) > 0);
     stop.set();
     assert_eq!(found(&stop), 0);

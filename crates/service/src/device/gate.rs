@@ -2,6 +2,7 @@
 
 use std::net::SocketAddrV4;
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::dev::{Payload, RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
@@ -39,6 +40,11 @@ impl Asker {
         request.extensions().get::<Asker>().cloned()
     }
 
+    /// How long the device may leave the answer to this request unread.
+    pub fn limit(&self, longest: Duration) {
+        self.wire.limit(longest);
+    }
+
     /// Watches the answer to this request until the device has acknowledged it.
     pub fn watch(&self, house: &House, load: Load, length: u64) -> Arc<Transfer> {
         house.transfers.begin(&self.wire, self.met.device, load, length)
@@ -53,6 +59,10 @@ impl Asker {
 /// Bytes of a request's target and of its fields (HTTP-9). The library bounds their number.
 const LINE: usize = 8 << 10;
 const FIELDS: usize = 32 << 10;
+
+/// How long an answer may lie unread that nobody has a reason to pause at: lists, subtitles,
+/// broadcasts.
+const UNREAD: Duration = Duration::from_secs(30);
 
 /// Bytes of a body (SOAP-13), and of one that nobody asked for.
 const BODY: usize = 256 << 10;
@@ -75,6 +85,7 @@ pub async fn pass_through<B: MessageBody + 'static>(
     };
     let answer = match admitted {
         Ok(asker) => {
+            asker.limit(UNREAD);
             request.extensions_mut().insert(asker);
             next.call(request).await?.map_into_right_body()
         }

@@ -14,6 +14,7 @@ use mostra_protocol::range::{self, Selection};
 
 use super::gate::{Asker, named, text};
 use super::pictures;
+use super::straight::STALL;
 use crate::file_body::{self, FileBody, Piece, Validators};
 use crate::house::House;
 use crate::sightings::Fact;
@@ -46,7 +47,11 @@ async fn media(
     }
     match body {
         Body::Nothing => answer.finish(),
-        Body::Piece(piece) => answer.body(FileBody::new(piece)),
+        Body::Piece(piece) => {
+            // Whoever watches may pause (HTTP-30).
+            asker.limit(STALL);
+            answer.body(FileBody::new(piece))
+        }
         // HEAD opens no source, and names no length either (HTTP-1).
         Body::Station { .. } if request.method() == Method::HEAD => {
             let nothing = futures_util::stream::empty::<std::io::Result<bytes::Bytes>>();

@@ -47,7 +47,7 @@ const TURN_TIME: Duration = Duration::from_millis(500);
 /// reads as it plays, or pauses, holds none.
 const LINGER: u16 = 3;
 /// How long a client may stop reading (HTTP-30).
-const STALL: Duration = Duration::from_secs(15 * 60);
+pub const STALL: Duration = Duration::from_secs(15 * 60);
 
 /// Serves what can be sent straight, and gives all else to `http`.
 pub fn first<H>(

@@ -9,7 +9,7 @@ use mostra_media::walk::Listing;
 
 /// What lies beside a file and belongs to it.
 pub(super) struct Beside {
-    captions: Vec<String>,
+    captions: sidecar::Captions,
     /// Pictures by the lower-case stem of their names.
     pictures: HashMap<String, String>,
     pub has_media: bool,
@@ -17,12 +17,15 @@ pub(super) struct Beside {
 
 impl Beside {
     pub fn of(listing: &Listing) -> Beside {
-        let mut beside =
-            Beside { captions: Vec::new(), pictures: HashMap::new(), has_media: false };
+        let mut beside = Beside {
+            captions: sidecar::Captions::default(),
+            pictures: HashMap::new(),
+            has_media: false,
+        };
         let mut pictures = Vec::new();
         for file in &listing.files {
             match &*Extension::of(&file.name) {
-                "srt" | "vtt" => beside.captions.push(file.name.clone()),
+                "srt" | "vtt" => beside.captions.put(&file.name),
                 "jpg" | "jpeg" | "png" | "webp" => pictures.push(&file.name),
                 "txt" | "nfo" | "gif" | "heic" | "avif" | "m3u" | "m3u8" | "pls" | "xspf" => {}
                 _ => beside.has_media = true,
@@ -47,8 +50,7 @@ impl Beside {
         let captions = if self.captions.is_empty() || sound.contains(&extension) {
             Vec::new()
         } else {
-            let names: Vec<&str> = self.captions.iter().map(String::as_str).collect();
-            sidecar::captions(name, &names)
+            self.captions.of(name)
         };
         let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_lowercase();
         let named = |stem: &str| self.pictures.get(stem).cloned();

@@ -109,20 +109,35 @@ pub(super) struct Around {
     opened: OnceCell<io::Result<OwnedFd>>,
 }
 
+/// How what was listed as a file is opened: a pipe or device that has taken its place meanwhile
+/// must not hold up the scan.
+const AT_ONCE: OFlag =
+    OFlag::O_RDONLY.union(OFlag::O_CLOEXEC).union(OFlag::O_NONBLOCK).union(OFlag::O_NOCTTY);
+
+fn open_at_once(path: &Path) -> io::Result<File> {
+    Ok(nix::fcntl::open(path, AT_ONCE, Mode::empty())?.into())
+}
+
+/// The file, if it is one.
+fn regular(file: File) -> io::Result<File> {
+    match file.metadata()?.is_file() {
+        true => Ok(file),
+        false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no file any more")),
+    }
+}
+
 impl Around {
     fn open(&self, name: &str) -> io::Result<File> {
         let open = |directory: &Path| {
             let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
             nix::fcntl::open(directory, flags, Mode::empty()).map_err(io::Error::from)
         };
-        match self.opened.get_or_init(|| open(&self.whole)) {
-            Ok(directory) => {
-                let flags = OFlag::O_RDONLY | OFlag::O_CLOEXEC;
-                Ok(nix::fcntl::openat(directory, name, flags, Mode::empty())?.into())
-            }
+        let file: File = match self.opened.get_or_init(|| open(&self.whole)) {
+            Ok(directory) => nix::fcntl::openat(directory, name, AT_ONCE, Mode::empty())?.into(),
             // It may be none that can be opened now: the error is then the file's own.
-            Err(_) => File::open(self.whole.join(name)),
-        }
+            Err(_) => open_at_once(&self.whole.join(name))?,
+        };
+        regular(file)
     }
 }
 
@@ -347,7 +362,8 @@ impl Job {
     fn read_playlist(&self, path: String, extension: &str) -> Looked {
         let whole = self.root.join(&path);
         let mut bytes = Vec::new();
-        let read = std::fs::File::open(&whole)
+        let read = open_at_once(&whole)
+            .and_then(regular)
             .and_then(|file| file.take((4 << 20) + 1).read_to_end(&mut bytes));
         if let Err(error) = read {
             return left_out(path, &Reason::Unreadable(error.to_string()));
@@ -426,4 +442,33 @@ pub(super) fn left_out(path: String, reason: &Reason) -> Looked {
 pub(super) fn now_ms() -> i64 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     i64::try_from(since.as_millis()).unwrap_or(0)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Instant;
+
+    use super::*;
+
+    #[test]
+    fn what_took_the_place_of_a_file_holds_up_no_scan() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        nix::unistd::mkfifo(&at("pipe.mp3"), Mode::S_IRWXU).unwrap();
+        let _socket = std::os::unix::net::UnixListener::bind(at("socket.mp3")).unwrap();
+        std::fs::create_dir(at("directory.mp3")).unwrap();
+        std::os::unix::fs::symlink("/dev/tty", at("terminal.mp3")).unwrap();
+        std::fs::write(at("file.mp3"), b"sound").unwrap();
+        let began = Instant::now();
+        for whole in [folder.path().to_owned(), folder.path().join("nowhere/..")] {
+            let around = Around { whole, opened: OnceCell::new() };
+            for name in ["pipe.mp3", "socket.mp3", "directory.mp3", "terminal.mp3"] {
+                assert!(around.open(name).is_err(), "{name}");
+            }
+        }
+        let around = Around { whole: folder.path().to_owned(), opened: OnceCell::new() };
+        assert!(around.open("file.mp3").is_ok());
+        assert!(open_at_once(&at("pipe.mp3")).and_then(regular).is_err(), "as a playlist");
+        assert!(began.elapsed() < Duration::from_secs(1));
+    }
 }
