@@ -146,3 +146,49 @@ fn players_are_answered_while_the_catalogue_is_still_being_loaded() {
         });
     });
 }
+
+#[test]
+fn the_data_directory_is_for_its_owner_only_and_is_never_published() {
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    in_a_house(|house| {
+        let data = house.data.path();
+        let mode =
+            |path: &std::path::Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
+        std::fs::create_dir(data.join("art")).unwrap();
+        for directory in [data.to_owned(), data.join("art")] {
+            std::fs::set_permissions(&directory, std::fs::Permissions::from_mode(0o755)).unwrap();
+        }
+        let _service = house.begin();
+        assert_eq!((mode(data), mode(&data.join("art"))), (0o700, 0o700));
+        let picture = mostra_tests::media("Pictures/Storm/Storm 1.jpg");
+        std::fs::copy(&picture, data.join("art/own.jpg")).unwrap();
+        for inside in [data.to_owned(), data.join("art")] {
+            let said = house.mostra_fails(&["folder", "add", inside.to_str().unwrap()]);
+            assert!(said.contains("own directory"), "{said}");
+        }
+        // Nor by a link, nor as a part of what is around it.
+        let folder = tempfile::Builder::new().prefix("shelf").tempdir().unwrap();
+        std::fs::copy(&picture, folder.path().join("one.jpg")).unwrap();
+        symlink(data.join("art"), folder.path().join("link")).unwrap();
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Shelf"]);
+        until(10, "the picture", || (house.json(&["status"])["items"] == 1).then_some(()));
+    });
+}
+
+#[test]
+fn a_data_directory_inside_a_folder_is_left_out() {
+    in_a_house(|house| {
+        let around = tempfile::Builder::new().prefix("shelf").tempdir().unwrap();
+        let inner = around.path().join("service");
+        std::fs::create_dir(&inner).unwrap();
+        let picture = mostra_tests::media("Pictures/Storm/Storm 1.jpg");
+        std::fs::copy(&picture, around.path().join("one.jpg")).unwrap();
+        std::fs::copy(&picture, inner.join("two.jpg")).unwrap();
+        // The harness's own flag comes first; of two the last counts.
+        let _service = house.begin_with(&["--data", inner.to_str().unwrap()]);
+        house.mostra(&["folder", "add", around.path().to_str().unwrap(), "--label", "Shelf"]);
+        let shown = house.mostra(&["folder", "show", "Shelf"]);
+        assert!(shown.contains("the service's own directory"), "{shown}");
+        assert_eq!(house.json(&["status"])["items"], 1);
+    });
+}

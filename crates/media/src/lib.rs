@@ -45,6 +45,8 @@ pub enum Reason {
     Twice,
     /// A link to where no media are kept.
     Forbidden,
+    /// Where the service keeps its own things.
+    Own,
     /// The drive or network share behind it does not answer.
     Silent,
     /// Another drive than before is mounted there, or none.
@@ -76,6 +78,7 @@ impl fmt::Display for Reason {
             Reason::Nowhere => f.write_str("a link that leads nowhere now"),
             Reason::Twice => f.write_str("a link to what this folder lists already"),
             Reason::Forbidden => f.write_str("a link into the system's own or hidden folders"),
+            Reason::Own => f.write_str("the service's own directory"),
             Reason::Silent => f.write_str("its drive or network share does not answer"),
             Reason::Away => f.write_str(
                 "another drive than before is mounted there, or none; what was published from \

@@ -28,6 +28,7 @@ mod transfers;
 mod trouble;
 mod wire_reading;
 
+use std::fs::Permissions;
 use std::net::Ipv4Addr;
 use std::path::Path;
 use std::process::ExitCode;
@@ -229,6 +230,19 @@ fn prepare_data(data: &Path) -> Result<(), Trouble> {
         )
     })?;
     let _ = std::fs::remove_file(probe);
+    // What lies there is for its owner only: the certificate's key, the database's password, and
+    // pictures of what not everybody may see.
+    for directory in [data.to_owned(), data.join("art")] {
+        use std::os::unix::fs::PermissionsExt as _;
+        let closed = std::fs::create_dir_all(&directory)
+            .and_then(|()| std::fs::set_permissions(&directory, Permissions::from_mode(0o700)));
+        closed.map_err(|error| {
+            Trouble::new(
+                format!("{} cannot be closed to other users: {error}", directory.display()),
+                "Give it to the service's user (chown), or choose another with --data.",
+            )
+        })?;
+    }
     Ok(())
 }
 

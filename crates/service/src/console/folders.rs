@@ -142,7 +142,8 @@ async fn add(
             .parse()
             .map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
     };
-    let root = web::block(move || usable(&path))
+    let own = std::fs::canonicalize(&house.config.data).unwrap_or_default();
+    let root = web::block(move || usable(&path, &own))
         .await
         .map_err(|e| Failure::invalid("The folder cannot be read").why(e.to_string()))??;
     let shown = root.to_str().map(str::to_owned).ok_or_else(|| {
@@ -172,8 +173,8 @@ async fn add(
     Ok(HttpResponse::Created().json(told(&house, &folder)))
 }
 
-/// The real path of a directory that we can read.
-fn usable(path: &str) -> Result<PathBuf, Failure> {
+/// The real path of a directory that we can read, and that is not our own.
+fn usable(path: &str, own: &Path) -> Result<PathBuf, Failure> {
     let path = Path::new(path);
     if !path.is_absolute() {
         return Err(
@@ -193,6 +194,11 @@ fn usable(path: &str) -> Result<PathBuf, Failure> {
     }
     if real == Path::new("/") || ["/proc", "/sys", "/dev"].iter().any(|p| real.starts_with(p)) {
         return Err(Failure::invalid("That folder holds the system itself")
+            .next("Choose the folder with the media."));
+    }
+    if real.starts_with(own) {
+        return Err(Failure::invalid("That is the service's own directory")
+            .why("It holds keys and records of the house.")
             .next("Choose the folder with the media."));
     }
     std::fs::read_dir(&real).map_err(|_| no_rights(path))?;

@@ -98,6 +98,8 @@ pub(super) struct Job {
     pub drives: Option<Drives>,
     /// Recorded files that were found again in another place.
     pub found_again: Mutex<HashSet<u32>>,
+    /// The service's own directory, really: nothing of it is published.
+    pub own: PathBuf,
     /// The directories that are watched.
     pub watched: Option<Arc<Watched>>,
 }

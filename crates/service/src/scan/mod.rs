@@ -306,6 +306,7 @@ async fn scan(
         hidden: known.hidden,
         drives: known.drives.clone().filter(|_| !known.as_it_is),
         found_again: Mutex::default(),
+        own: std::fs::canonicalize(&house.config.data).unwrap_or_default(),
         watched: house.scans.watched(folder),
     };
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));

@@ -100,6 +100,8 @@ impl Walk {
             let below = join(&path, name);
             if depth >= DEPTH {
                 telling.left(below, &Reason::Deep);
+            } else if place.join(name) == job.own {
+                telling.left(below, &Reason::Own);
             } else if self.is_behind_a_link(&place.join(name)) {
                 telling.left(below, &Reason::Twice);
             } else if deep || job.inventory.directory(&below).is_none() {
@@ -163,7 +165,7 @@ impl Walk {
             telling.left(path, &Reason::Name);
             return;
         };
-        if is_forbidden(&real) {
+        if is_forbidden(&real) || real.starts_with(&job.own) {
             telling.left(path, &Reason::Forbidden);
             return;
         }
