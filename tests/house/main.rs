@@ -23,6 +23,7 @@ mod living;
 mod mounts;
 mod pictures;
 mod postgres;
+mod promises;
 mod proof;
 mod recovery;
 mod resume;

@@ -19,6 +19,7 @@
 #![forbid(unsafe_code)]
 
 pub mod charset;
+pub mod conditions;
 pub mod connection_manager;
 pub mod content_directory;
 pub mod description;
@@ -42,4 +43,4 @@ pub mod wire;
 pub mod xml;
 pub mod xml_writer;
 
-pub use stamp::{Moment, http_date};
+pub use stamp::{Moment, http_date, read_http_date};

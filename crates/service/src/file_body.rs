@@ -1,4 +1,4 @@
-//! A piece of a file as an answer's body, and the validators of a file.
+//! A piece of a file as an answer's body, and what tells its states apart.
 
 use std::fs::{File, Metadata};
 use std::future::Future;
@@ -10,11 +10,9 @@ use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
 use actix_web::body::{BodySize, MessageBody};
-use actix_web::http::StatusCode;
-use actix_web::http::header::{self, HeaderMap};
 use bytes::Bytes;
 use mostra_core::catalogue::Located;
-use mostra_protocol::http_date;
+use mostra_protocol::conditions::Validators;
 
 use crate::lanes::{Lane, Lanes};
 use crate::transfers::Transfer;
@@ -153,56 +151,10 @@ impl Drop for FileBody {
     }
 }
 
-/// What tells one state of a file from another (RFC 9110 §8.8).
-#[derive(Debug, Clone)]
-pub struct Validators {
-    /// The strong ETag, with its quotes.
-    pub etag: String,
-    modified: Duration,
-}
-
-impl Validators {
-    /// From size, time and inode (HTTP-3).
-    pub fn of(metadata: &Metadata) -> Validators {
-        let nanos = metadata.mtime_nsec().max(0) as u64;
-        let etag = format!(
-            "\"{:x}-{:x}-{:x}-{:x}\"",
-            metadata.len(),
-            metadata.mtime(),
-            nanos,
-            metadata.ino()
-        );
-        Validators { etag, modified: Duration::from_secs(metadata.mtime().max(0) as u64) }
-    }
-
-    /// Last-Modified.
-    pub fn last_modified(&self) -> String {
-        http_date(self.modified)
-    }
-
-    /// 304 or 412 where the request's conditions say so (HTTP-14).
-    pub fn judge(&self, headers: &HeaderMap) -> Option<StatusCode> {
-        let field = |name| headers.get(name).and_then(|v| v.to_str().ok());
-        let names = |list: &str| list.split(',').any(|e| e.trim() == "*" || e.trim() == self.etag);
-        let date = |text: &str| text.trim() == self.last_modified();
-        if let Some(list) = field(header::IF_MATCH) {
-            if !names(list) {
-                return Some(StatusCode::PRECONDITION_FAILED);
-            }
-        } else if field(header::IF_UNMODIFIED_SINCE).is_some_and(|d| !date(d)) {
-            return Some(StatusCode::PRECONDITION_FAILED);
-        }
-        let weak = |list: &str| names(&list.replace("W/", ""));
-        match (field(header::IF_NONE_MATCH), field(header::IF_MODIFIED_SINCE)) {
-            (Some(list), _) => weak(list).then_some(StatusCode::NOT_MODIFIED),
-            (None, Some(since)) => date(since).then_some(StatusCode::NOT_MODIFIED),
-            (None, None) => None,
-        }
-    }
-
-    /// Whether If-Range lets the Range count (HTTP-13).
-    pub fn allow_range(&self, headers: &HeaderMap) -> bool {
-        let condition = headers.get(header::IF_RANGE).and_then(|v| v.to_str().ok());
-        condition.is_none_or(|c| c.trim() == self.etag || c.trim() == self.last_modified())
-    }
+/// What tells one state of a file from another: size, time and inode (HTTP-3).
+pub fn validators(metadata: &Metadata) -> Validators {
+    let nanos = metadata.mtime_nsec().max(0) as u64;
+    let etag =
+        format!("\"{:x}-{:x}-{:x}-{:x}\"", metadata.len(), metadata.mtime(), nanos, metadata.ino());
+    Validators { etag, modified: Some(Duration::from_secs(metadata.mtime().max(0) as u64)) }
 }

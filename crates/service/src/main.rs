@@ -20,6 +20,7 @@ mod memory;
 mod neighbours;
 mod other_servers;
 mod random;
+mod ranged;
 mod reset;
 mod scan;
 mod sightings;

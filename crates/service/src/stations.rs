@@ -62,7 +62,7 @@ impl Default for Stations {
 
 impl Stations {
     /// Connects to a station and writes what it sends into an answer; `begin` has it watched from
-    /// then on.
+    /// then on. Where nobody was told its type before (`listed`), it is what the station says.
     ///
     /// # Errors
     /// [`NotHeard`], before anything of the answer is written.
@@ -70,6 +70,7 @@ impl Stations {
         &self,
         address: &str,
         allowed: &Allowed,
+        listed: Option<&str>,
         mut answer: HttpResponseBuilder,
         begin: impl FnOnce() -> Option<Arc<Transfer>>,
     ) -> Result<HttpResponse, NotHeard> {
@@ -104,7 +105,7 @@ impl Stations {
                     None => piece,
                 })
             });
-            answer.insert_header((header::CONTENT_TYPE, kind));
+            answer.insert_header((header::CONTENT_TYPE, listed.unwrap_or(&kind)));
             return Ok(answer.streaming(pieces));
         }
         Err(NotHeard::Silent("leads around in a circle".into()))

@@ -6,13 +6,13 @@ use mostra_core::access::Pass;
 use mostra_core::catalogue::{ItemView, Located, Node};
 use mostra_core::profile::Rendition;
 use mostra_media::subtitle;
-use mostra_protocol::range::{self, Selection};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::problem::Failure;
 use super::session::Caller;
-use crate::file_body::{self, FileBody, Piece, Validators};
+use crate::file_body::{self, FileBody, Piece};
 use crate::house::House;
+use crate::ranged::{self, Fields, put};
 
 pub fn routes(config: &mut ServiceConfig<'_>) {
     config.service(file).service(art).service(captions);
@@ -56,7 +56,7 @@ async fn file(
         let mut answer = HttpResponse::Ok();
         answer.insert_header((header::CACHE_CONTROL, "no-store"));
         let stations = house.settings().stations;
-        let heard = house.stations.pass_on(address, &stations, answer, || None).await;
+        let heard = house.stations.pass_on(address, &stations, None, answer, || None).await;
         return heard.map_err(|why| {
             Failure::missing("The station is not heard")
                 .why(format!("{why}."))
@@ -69,29 +69,20 @@ async fn file(
         _ => return Err(Failure::missing("The file cannot be read").next("Rescan its folder.")),
     };
     let size = opened.metadata.len();
-    let validators = Validators::of(&opened.metadata);
-    let mut answer = HttpResponse::Ok();
-    answer
-        .insert_header((header::CONTENT_TYPE, mime))
-        .insert_header((header::ACCEPT_RANGES, "bytes"))
-        .insert_header((header::ETAG, validators.etag.clone()));
-    let range = request.headers().get(header::RANGE).and_then(|v| v.to_str().ok());
-    let (first, length) =
-        match range::select(range.filter(|_| validators.allow_range(request.headers())), size) {
-            Selection::Whole => (0, size),
-            Selection::Part { first, last } => {
-                answer.status(actix_web::http::StatusCode::PARTIAL_CONTENT);
-                answer
-                    .insert_header((header::CONTENT_RANGE, format!("bytes {first}-{last}/{size}")));
-                (first, last - first + 1)
-            }
-            Selection::Unsatisfiable => {
-                answer.status(actix_web::http::StatusCode::RANGE_NOT_SATISFIABLE);
-                answer.insert_header((header::CONTENT_RANGE, format!("bytes */{size}")));
-                return Ok(answer.finish());
-            }
-        };
-    Ok(answer.body(FileBody::new(Piece { opened, first, length, transfer: None })))
+    let validators = file_body::validators(&opened.metadata);
+    let mut fields = Fields::new();
+    put(&mut fields, header::CONTENT_TYPE, &mime);
+    let answered = ranged::answer(request.head(), size, &validators, false, &mut fields);
+    let mut answer = HttpResponse::build(answered.status);
+    fields.into_iter().for_each(|field| {
+        answer.insert_header(field);
+    });
+    Ok(match answered.piece {
+        Some((first, length)) => {
+            answer.body(FileBody::new(Piece { opened, first, length, transfer: None }))
+        }
+        None => answer.finish(),
+    })
 }
 
 #[utoipa::path(

@@ -2,7 +2,7 @@
 
 use actix_http::ConnectionType;
 use actix_web::dev::RequestHead;
-use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
+use actix_web::http::header::{self, HeaderMap, HeaderName};
 use actix_web::http::{Method, StatusCode, Version};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
@@ -10,13 +10,13 @@ use mostra_core::catalogue::Node;
 use mostra_core::present;
 use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
 use mostra_protocol::npt;
-use mostra_protocol::range::{self, Selection};
 
-use super::gate::{Asker, named, text};
+use super::gate::{Asker, named};
 use super::pictures;
 use super::straight::STALL;
-use crate::file_body::{self, FileBody, Piece, Validators};
+use crate::file_body::{self, FileBody, Piece};
 use crate::house::House;
+use crate::ranged::{self, Fields, put};
 use crate::sightings::Fact;
 use crate::stations::NotHeard;
 use crate::transfers::Load;
@@ -57,10 +57,10 @@ async fn media(
             let nothing = futures_util::stream::empty::<std::io::Result<bytes::Bytes>>();
             answer.streaming(nothing)
         }
-        Body::Station { address, load } => {
+        Body::Station { address, mime, load } => {
             let stations = house.settings().stations;
             let begin = || Some(asker.watch(&house, load, u64::MAX));
-            match house.stations.pass_on(&address, &stations, answer, begin).await {
+            match house.stations.pass_on(&address, &stations, Some(&mime), answer, begin).await {
                 Ok(mut answer) => {
                     // Of unknown length: for those who know no chunks, or take their sizes for
                     // sound, it ends with the connection (HTTP-33, HTTP-34).
@@ -97,7 +97,7 @@ pub struct Plan {
     /// The status.
     pub status: StatusCode,
     /// Fields beside those that every answer has.
-    pub fields: Vec<(HeaderName, HeaderValue)>,
+    pub fields: Fields,
     /// What is sent.
     pub body: Body,
 }
@@ -112,6 +112,8 @@ pub enum Body {
     Station {
         /// Where it comes from.
         address: String,
+        /// Its type as listed, which HEAD says as well (HTTP-2).
+        mime: String,
         /// What it is, to be watched like any other stream.
         load: Load,
     },
@@ -129,10 +131,7 @@ impl Plan {
     }
 
     fn put(&mut self, name: HeaderName, value: &str) {
-        // What cannot stand in a field is left out (SEC-17).
-        if let Ok(value) = HeaderValue::from_str(value) {
-            self.fields.push((name, value));
-        }
+        put(&mut self.fields, name, value);
     }
 }
 
@@ -166,7 +165,7 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
     }
     let headers = &request.headers;
     let mut plan = Plan::bare(StatusCode::OK);
-    if let Err(status) = dlna_fields(headers, &info, &mut plan) {
+    if let Err(status) = dlna_fields(headers, &info, &mut plan.fields) {
         return Plan::bare(status);
     }
     plan.put(header::CONTENT_TYPE, &info.mime);
@@ -186,7 +185,7 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
         plan.put(header::ACCEPT_RANGES, "none");
         plan.put(HeaderName::from_static("realtimeinfo.dlna.org"), "DLNA.ORG_TLAG=*");
         let address = address.clone();
-        plan.body = Body::Station { address, load: load(0) };
+        plan.body = Body::Station { address, mime: info.mime, load: load(0) };
         return plan;
     }
     let opened = match file_body::open(&house.lanes, located).await {
@@ -195,42 +194,25 @@ pub async fn plan(house: &House, asker: &Asker, request: &RequestHead, name: &st
         Err(_) => return Plan::busy(5),
     };
     let size = opened.metadata.len();
-    let validators = Validators::of(&opened.metadata);
-    plan.put(header::ACCEPT_RANGES, "bytes");
-    plan.put(header::ETAG, &validators.etag);
-    plan.put(header::LAST_MODIFIED, &validators.last_modified());
-    if let Some(status) = validators.judge(headers) {
-        plan.status = status;
-        return plan;
-    }
-    // Range on HEAD is ignored by standard (HTTP-12).
+    let validators = file_body::validators(&opened.metadata);
+    let head_range = asker.met.traits.head_range == Some(true);
+    let answered = ranged::answer(request, size, &validators, head_range, &mut plan.fields);
+    plan.status = answered.status;
+    let Some((first, length)) = answered.piece else { return plan };
     let head = request.method == Method::HEAD;
-    let ranged = !head || asker.met.traits.head_range == Some(true);
-    let range = text(headers, &header::RANGE).filter(|_| ranged && validators.allow_range(headers));
-    let (first, last) = match range::select(range, size) {
-        Selection::Whole => (0, size.saturating_sub(1)),
-        Selection::Part { first, last } => {
-            plan.status = StatusCode::PARTIAL_CONTENT;
-            plan.put(header::CONTENT_RANGE, &format!("bytes {first}-{last}/{size}"));
-            (first, last)
-        }
-        Selection::Unsatisfiable => {
-            plan.status = StatusCode::RANGE_NOT_SATISFIABLE;
-            plan.put(header::CONTENT_RANGE, &format!("bytes */{size}"));
-            return plan;
-        }
-    };
-    let length = if size == 0 { 0 } else { last - first + 1 };
     let transfer = (!head).then(|| asker.watch(house, load(first), length));
     plan.body = Body::Piece(Piece { opened, first, length, transfer });
     plan
 }
 
-/// The DLNA fields of the answer (HTTP-17 to HTTP-22).
-fn dlna_fields(
+/// The DLNA fields of the answer (HTTP-17 to HTTP-22), of whatever is sent to a device.
+///
+/// # Errors
+/// The status for what the resource cannot do, or for what is no such field.
+pub fn dlna_fields(
     headers: &HeaderMap,
     info: &ProtocolInfo,
-    plan: &mut Plan,
+    fields: &mut Fields,
 ) -> Result<(), StatusCode> {
     if let Some(range) = named(headers, "timeseekrange.dlna.org") {
         // Nothing that is sent can be sought by time (HTTP-24); what is no time says so first
@@ -245,11 +227,11 @@ fn dlna_fields(
     }
     let mode = TransferMode::choose(named(headers, "transfermode.dlna.org"), info.flags)
         .map_err(|status| StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST))?;
-    plan.put(HeaderName::from_static("transfermode.dlna.org"), mode.word());
+    put(fields, HeaderName::from_static("transfermode.dlna.org"), mode.word());
     match named(headers, "getcontentfeatures.dlna.org").map(str::trim) {
         None => {}
         Some("1") => {
-            plan.put(HeaderName::from_static("contentfeatures.dlna.org"), &info.features());
+            put(fields, HeaderName::from_static("contentfeatures.dlna.org"), &info.features());
         }
         Some(_) => return Err(StatusCode::BAD_REQUEST),
     }

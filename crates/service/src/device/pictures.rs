@@ -1,18 +1,22 @@
 //! Art, smaller forms of pictures, and subtitles (requirements 5.8).
 
-use actix_web::http::{StatusCode, header};
+use std::hash::{DefaultHasher, Hash as _, Hasher as _};
+
+use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_core::access::Decision;
 use mostra_core::catalogue::Node;
 use mostra_core::present;
 use mostra_core::profile::{self, Rendition};
 use mostra_media::subtitle;
-use mostra_protocol::dlna::{ProtocolInfo, TransferMode};
+use mostra_protocol::conditions::Validators;
 use mostra_protocol::xml_writer::Layer;
 
-use super::gate::{Asker, named};
+use super::gate::Asker;
+use super::media::dlna_fields;
 use crate::file_body;
 use crate::house::House;
+use crate::ranged::{self, Fields, put};
 
 pub fn routes(config: &mut web::ServiceConfig) {
     for (path, handler) in [("/art/{name}", Shown::Art), ("/captions/{name}", Shown::Captions)] {
@@ -113,34 +117,35 @@ async fn answer(
             }
         }
     };
-    let mut answer = HttpResponse::Ok();
-    if let Err(status) = dlna_fields(&request, &info, &mut answer) {
+    let mut fields = Fields::new();
+    if let Err(status) = dlna_fields(request.headers(), &info, &mut fields) {
         return HttpResponse::build(status).finish();
     }
     // As the listing says, to the letter (HTTP-2).
-    answer.insert_header((header::CONTENT_TYPE, info.mime));
+    put(&mut fields, header::CONTENT_TYPE, &info.mime);
     // The path names what it shows, so it never changes (CDS-58).
-    answer.insert_header((header::CACHE_CONTROL, "max-age=2592000"));
-    answer.body(bytes)
+    put(&mut fields, header::CACHE_CONTROL, "max-age=2592000");
+    let head_range = asker.met.traits.head_range == Some(true);
+    let (size, validators) = (bytes.len() as u64, validators(&bytes));
+    let answered = ranged::answer(request.head(), size, &validators, head_range, &mut fields);
+    let mut answer = HttpResponse::build(answered.status);
+    fields.into_iter().for_each(|field| {
+        answer.insert_header(field);
+    });
+    match answered.piece {
+        // Both lie within the bytes, which are in memory.
+        Some((first, length)) => {
+            answer.body(bytes.slice(first as usize..(first + length) as usize))
+        }
+        None => answer.finish(),
+    }
 }
 
-fn dlna_fields(
-    request: &HttpRequest,
-    info: &ProtocolInfo,
-    answer: &mut actix_web::HttpResponseBuilder,
-) -> Result<(), StatusCode> {
-    let headers = request.headers();
-    let mode = TransferMode::choose(named(headers, "transfermode.dlna.org"), info.flags)
-        .map_err(|_| StatusCode::NOT_ACCEPTABLE)?;
-    answer.insert_header(("transfermode.dlna.org", mode.word()));
-    match named(headers, "getcontentfeatures.dlna.org").map(str::trim) {
-        None => {}
-        Some("1") => {
-            answer.insert_header(("contentfeatures.dlna.org", info.features()));
-        }
-        Some(_) => return Err(StatusCode::BAD_REQUEST),
-    }
-    Ok(())
+/// What tells one state of something made from another: its bytes.
+fn validators(bytes: &[u8]) -> Validators {
+    let mut hasher = DefaultHasher::new();
+    bytes.hash(&mut hasher);
+    Validators { etag: format!("\"{:x}-{:x}\"", bytes.len(), hasher.finish()), modified: None }
 }
 
 /// The form in which the catalogue is written for who asks.
