@@ -285,9 +285,11 @@ impl Format {
 pub struct VideoCodec {
     /// `h264`, `hevc`, or the container's own name for it.
     pub name: String,
-    /// The codec's own number for its profile (H.264: 66 baseline, 77 main, 100 high).
+    /// The codec's own number for its profile (H.264: 66 baseline, 77 main, 100 high; MPEG-2: 4
+    /// main).
     pub profile: Option<u8>,
-    /// The codec's own number for its level (H.264: ten times the level, 3.1 is 31).
+    /// The codec's own number for its level (H.264: ten times the level, 3.1 is 31; MPEG-2: 8 main,
+    /// 6 high 1440, 4 high).
     pub level: Option<u8>,
 }
 

@@ -182,7 +182,8 @@ impl Locale {
         if text.is_ascii() && *language != "tr" && own.iter().all(is_plain) {
             return text.to_ascii_lowercase();
         }
-        let mut composed: String = text.nfc().collect();
+        // What stands for several letters becomes these first, as one of them may be of its own.
+        let mut composed: String = text.nfkc().collect();
         if *language == "tr" {
             // Two letters, of which each has its own capital.
             composed = composed.replace('İ', "i").replace('I', "ı");

@@ -206,7 +206,8 @@ fn profile(facts: &Facts) -> Option<&'static str> {
         },
         Format::Png if within(160, 160) => Some("PNG_TN"),
         Format::Png if within(4096, 4096) => Some("PNG_LRG"),
-        Format::Gif if within(1600, 1200) => Some("GIF_LRG"),
+        // One that moves is none of the profile.
+        Format::Gif if within(1600, 1200) && facts.frame_rate_milli.is_none() => Some("GIF_LRG"),
         Format::Mp3 => {
             let audio = facts.audio()?;
             let two = matches!(audio.channels, Some(1 | 2));
@@ -248,6 +249,7 @@ fn profile(facts: &Facts) -> Option<&'static str> {
             let sound = matches!(audio.codec.as_str(), "mp2" | "ac3" | "lpcm");
             match (video.name.as_str(), facts.frame_rate_milli?) {
                 ("mpeg1video", _) if within(352, 288) && audio.codec == "mp2" => Some("MPEG1"),
+                ("mpeg2video", _) if !is_main(video, &[8]) => None,
                 ("mpeg2video", 25_000) if within(720, 576) && sound => Some("MPEG_PS_PAL"),
                 ("mpeg2video", 29_970) if within(720, 480) && sound => Some("MPEG_PS_NTSC"),
                 _ => None,
@@ -257,10 +259,15 @@ fn profile(facts: &Facts) -> Option<&'static str> {
             let (video, audio) = (facts.video.as_ref()?, facts.audio()?);
             let rate = facts.frame_rate_milli.unwrap_or(0);
             match (video.name.as_str(), audio.codec.as_str()) {
-                ("mpeg2video", "mp2" | "ac3") if rate == 25_000 && within(720, 576) => {
+                ("mpeg2video", _) if !is_main(video, &[4, 6, 8]) || audio.channels? > 6 => None,
+                ("mpeg2video", "mp2" | "ac3")
+                    if rate == 25_000 && within(720, 576) && is_main(video, &[8]) =>
+                {
                     Some("MPEG_TS_SD_EU_ISO")
                 }
-                ("mpeg2video", "ac3") if rate == 29_970 && within(720, 480) => {
+                ("mpeg2video", "ac3")
+                    if rate == 29_970 && within(720, 480) && is_main(video, &[8]) =>
+                {
                     Some("MPEG_TS_SD_NA_ISO")
                 }
                 ("mpeg2video", "ac3") if matches!(rate, 29_970 | 59_940) && within(1920, 1080) => {
@@ -284,6 +291,12 @@ fn profile(facts: &Facts) -> Option<&'static str> {
         }
         _ => None,
     }
+}
+
+/// Whether a picture is of MPEG-2's main profile, and of one of these levels: others have twice the
+/// colour or more, which players of these profiles do not read.
+fn is_main(video: &crate::facts::VideoCodec, levels: &[u8]) -> bool {
+    video.profile == Some(4) && video.level.is_some_and(|level| levels.contains(&level))
 }
 
 #[cfg(test)]

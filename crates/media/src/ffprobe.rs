@@ -63,20 +63,20 @@ fn translate(found: &Value, mut facts: Facts) -> Facts {
         match stream["codec_type"].as_str() {
             Some("video") if attached => facts.embedded_art = true,
             Some("video") if facts.video.is_none() => {
-                let avc = codec == "h264";
-                let profile = match stream["profile"].as_str() {
-                    Some("Constrained Baseline" | "Baseline") => Some(66),
-                    Some("Main") => Some(77),
-                    Some("High") => Some(100),
+                let profile = match (codec, stream["profile"].as_str()) {
+                    ("h264", Some("Constrained Baseline" | "Baseline")) => Some(66),
+                    ("h264", Some("Main")) => Some(77),
+                    ("h264", Some("High")) => Some(100),
+                    // The numbers of ISO/IEC 13818-2, 8.1.
+                    ("mpeg2video", Some("Simple")) => Some(5),
+                    ("mpeg2video", Some("Main")) => Some(4),
                     _ => None,
                 };
+                let level = stream["level"].as_u64().and_then(|l| u8::try_from(l).ok());
                 facts.video = Some(VideoCodec {
                     name: codec.to_owned(),
-                    profile: profile.filter(|_| avc),
-                    level: stream["level"]
-                        .as_u64()
-                        .and_then(|l| u8::try_from(l).ok())
-                        .filter(|_| avc),
+                    profile,
+                    level: level.filter(|_| matches!(codec, "h264" | "mpeg2video")),
                 });
                 let side = |name: &str| stream[name].as_u64().and_then(|n| u32::try_from(n).ok());
                 facts.resolution =

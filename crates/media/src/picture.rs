@@ -1,6 +1,6 @@
 //! Pictures other than baseline JPEG, and what cameras write into all of them.
 
-use std::io::{Read, Seek};
+use std::io::{BufReader, Read, Seek};
 
 use exif::{Exif, In, Reader, Tag, Value};
 use mostra_core::Kind;
@@ -24,7 +24,73 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         return Err(Reason::Broken("no picture header"));
     }
     let facts = Facts { kind: Kind::Picture, resolution: Some((width, height)), ..facts };
-    Ok(if facts.format == Format::Gif { facts } else { with_any_exif(file, facts) })
+    Ok(if facts.format == Format::Gif {
+        Facts { frame_rate_milli: animation(file), ..facts }
+    } else {
+        with_any_exif(file, facts)
+    })
+}
+
+/// Bytes in which the second picture of a GIF must begin.
+const FIRST_PICTURE: u64 = 32 << 20;
+
+/// Pictures in 1000 seconds of a GIF that moves; `None` of one that has a single picture (GIF89a,
+/// 18 to 26).
+fn animation(file: &mut PartReader) -> Option<u32> {
+    file.rewind().ok()?;
+    let mut reader = BufReader::new(file.take(FIRST_PICTURE));
+    let mut head = [0; 13];
+    reader.read_exact(&mut head).ok()?;
+    let table = |flags: u8| if flags & 0x80 != 0 { 3 << ((flags & 7) + 1) } else { 0_u64 };
+    skip(&mut reader, table(head[10]))?;
+    let (mut pictures, mut hundredths) = (0, 0);
+    loop {
+        match byte(&mut reader)? {
+            0x21 => {
+                if byte(&mut reader)? == 0xf9 {
+                    // Length, flags, and how long the picture stands.
+                    let mut control = [0; 4];
+                    reader.read_exact(&mut control).ok()?;
+                    hundredths = u16::from_le_bytes([control[2], control[3]]);
+                    skip(&mut reader, u64::from(control[0]).checked_sub(3)?)?;
+                }
+                skip_blocks(&mut reader)?;
+            }
+            0x2c => {
+                pictures += 1;
+                if pictures == 2 {
+                    // Players take a time of none for a tenth of a second.
+                    let hundredths = if hundredths == 0 { 10 } else { u32::from(hundredths) };
+                    return Some(100_000 / hundredths);
+                }
+                let mut descriptor = [0; 9];
+                reader.read_exact(&mut descriptor).ok()?;
+                skip(&mut reader, table(descriptor[8]) + 1)?;
+                skip_blocks(&mut reader)?;
+            }
+            _ => return None,
+        }
+    }
+}
+
+fn byte(reader: &mut impl Read) -> Option<u8> {
+    let mut byte = [0];
+    reader.read_exact(&mut byte).ok()?;
+    Some(byte[0])
+}
+
+fn skip(reader: &mut impl Read, count: u64) -> Option<()> {
+    let skipped = std::io::copy(&mut reader.take(count), &mut std::io::sink()).ok()?;
+    (skipped == count).then_some(())
+}
+
+fn skip_blocks(reader: &mut impl Read) -> Option<()> {
+    loop {
+        match byte(reader)? {
+            0 => return Some(()),
+            length => skip(reader, u64::from(length))?,
+        }
+    }
 }
 
 /// Adds what a camera wrote into a picture other than JPEG, which may keep it anywhere.

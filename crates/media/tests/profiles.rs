@@ -48,6 +48,8 @@ fn pictures_by_their_size() {
         ("png", still("1000x800"), "image/png", Some("PNG_LRG")),
         ("gif", still("1600x1200"), "image/gif", Some("GIF_LRG")),
         ("gif", still("1602x1200"), "image/gif", None),
+        // One that moves, however slowly.
+        ("gif", still("320x240").replace("-frames:v 1", "-frames:v 2"), "image/gif", None),
         ("webp", still("100x100"), "image/webp", None),
     ]);
     // Progressive, four colours, 12 bits: the frame's own marker and numbers say so.
@@ -144,6 +146,10 @@ fn films_in_streams_by_rate_size_and_sound() {
         ("mpg", film("720x576", "25", vob, ac3), mpeg, Some("MPEG_PS_PAL")),
         ("mpg", film("720x480", NTSC, vob, l2), mpeg, Some("MPEG_PS_NTSC")),
         ("mpg", film("720x480", "24", vob, l2), mpeg, None),
+        // Twice the colour, or another level, than the profile has.
+        ("mpg", film("720x576", "25", &format!("{vob} -pix_fmt yuv422p"), ac3), mpeg, None),
+        ("ts", film("720x576", "25", &format!("{mp2} -pix_fmt yuv422p"), l2), mpeg, None),
+        ("mpg", film("720x576", "25", &format!("{vob} -profile:v 4 -level:v 6"), ac3), mpeg, None),
         ("ts", film("720x576", "25", mp2, l2), mpeg, Some("MPEG_TS_SD_EU_ISO")),
         ("ts", film("720x480", NTSC, mp2, ac3), mpeg, Some("MPEG_TS_SD_NA_ISO")),
         ("ts", film("1280x720", NTSC, mp2, ac3), mpeg, Some("MPEG_TS_HD_NA_ISO")),

@@ -51,7 +51,7 @@ pub struct Browse {
 
 impl Browse {
     /// Reads the arguments; a missing Filter counts as `*`, missing numbers as 0 (SOAP-6), and
-    /// `-1` or a count beyond 32 bits as 0 (SOAP-7).
+    /// a count of `-1` as 0 (SOAP-7).
     ///
     /// `leniency` says what becomes of sort criteria that we do not have.
     ///
@@ -114,8 +114,8 @@ fn window(call: &Call) -> Result<(u32, u32), Fault> {
     let start = call.argument("StartingIndex").unwrap_or("0").trim();
     let count = call.argument("RequestedCount").unwrap_or("0").trim();
     let count = match count.parse::<i128>() {
+        // Some players mean all by it.
         Ok(-1) => 0,
-        Ok(n) if n > i128::from(u32::MAX) => 0,
         Ok(n) => u32::try_from(n).map_err(|_| Fault::InvalidArgs)?,
         Err(_) => return Err(Fault::InvalidArgs),
     };
@@ -142,7 +142,17 @@ mod tests {
         assert_eq!(browse(&[id, ("BrowseFlag", "BrowseAll")]), Err(Fault::InvalidArgs));
         assert_eq!(browse(&[id, flag, ("StartingIndex", "x")]), Err(Fault::InvalidArgs));
         assert_eq!(browse(&[id, flag, ("RequestedCount", "-1")]).unwrap().count, 0);
-        assert_eq!(browse(&[id, flag, ("RequestedCount", "99999999999")]).unwrap().count, 0);
+        for beyond in ["4294967296", "99999999999", &"9".repeat(60)] {
+            for name in ["RequestedCount", "StartingIndex"] {
+                assert_eq!(
+                    browse(&[id, flag, (name, beyond)]),
+                    Err(Fault::InvalidArgs),
+                    "{beyond}"
+                );
+            }
+        }
+        let most = browse(&[id, flag, ("RequestedCount", " 4294967295 ")]).unwrap();
+        assert_eq!(most.count, u32::MAX, "blanks around it are nothing (SOAP-7)");
         assert_eq!(browse(&[id, flag, ("RequestedCount", "-2")]), Err(Fault::InvalidArgs));
         assert_eq!(browse(&[id, flag]).unwrap().filter, Filter::ALL);
         assert_eq!(browse(&[id, flag, ("SortCriteria", "+x:y")]), Err(Fault::InvalidSort));

@@ -103,11 +103,11 @@ impl Description {
              <deviceType>{MEDIA_SERVER}</deviceType>\n<friendlyName>{}</friendlyName>\n\
              <manufacturer>Mostra project</manufacturer>\n\
              <modelDescription>Media for the house</modelDescription>\n\
-             <modelName>{}</modelName><modelNumber>{}</modelNumber>\n<UDN>{}</UDN>\n\
+             <modelName>{}</modelName>{}\n<UDN>{}</UDN>\n\
              <dlna:X_DLNADOC xmlns:dlna=\"{NS_DLNA_DEVICE}\">DMS-1.50</dlna:X_DLNADOC>\n<iconList>\n",
             cut(&self.friendly_name, 63),
             cut(&self.model_name, 31),
-            cut(&self.model_number, 31),
+            optional("modelNumber", &cut(&self.model_number, 31)),
             escape(&self.udn),
         );
         for (file, mime, side) in ICONS {
@@ -205,6 +205,14 @@ pub fn read(text: &str) -> Result<ReadDescription, XmlError> {
     })
 }
 
+/// An element, if there is anything in it (DESC-8).
+fn optional(name: &str, value: &str) -> String {
+    match value.trim() {
+        "" => String::new(),
+        value => format!("<{name}>{value}</{name}>"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -275,6 +283,15 @@ mod tests {
         let written = chosen.write();
         assert!(written.contains("<modelName>R&amp;D R&amp;D"));
         assert!(written.contains("<modelNumber>12</modelNumber>"));
+        for nothing in ["", " ", "\u{1}"] {
+            let bare = Description { model_number: nothing.into(), ..sample("A") }.write();
+            assert!(!bare.contains("modelNumber"), "{bare}");
+            let tags: Vec<&str> = bare.split('<').collect();
+            for pair in tags.windows(2) {
+                let opens = pair[0].ends_with('>') && !pair[0].starts_with('/');
+                assert!(!opens || !pair[1].starts_with('/'), "nothing is empty: {pair:?}");
+            }
+        }
         let name = written.split("<modelName>").nth(1).unwrap().split('<').next().unwrap();
         assert_eq!(name.replace("&amp;", "&").chars().count(), 31);
         assert_eq!(read(&written).unwrap().services.len(), 2, "no registrar (REG-1)");

@@ -88,6 +88,15 @@ impl Service {
     }
 }
 
+/// Splits a type that somebody searches for into its name and its version, from 1 and as it is
+/// written; `None` for anything else, so that what is echoed is as short as what we have (SSDP-9,
+/// SSDP-34).
+pub fn versioned(urn: &str) -> Option<(&str, u32)> {
+    let (name, text) = urn.rsplit_once(':')?;
+    let version: u32 = text.parse().ok().filter(|version| *version >= 1)?;
+    (version.to_string() == text).then_some((name, version))
+}
+
 /// Splits `urn:…:Name:2` into its name and its version; a missing version counts as 1.
 pub fn split_version(urn: &str) -> (&str, u32) {
     match urn.rsplit_once(':') {
@@ -96,5 +105,29 @@ pub fn split_version(urn: &str) -> (&str, u32) {
             Err(_) => (urn, 1),
         },
         _ => (urn, 1),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_plain_version_is_one() {
+        assert_eq!(versioned("urn:x:service:Y:12"), Some(("urn:x:service:Y", 12)));
+        let long = format!("urn:x:service:Y:{}1", "0".repeat(2000));
+        for other in [
+            "urn:x:service:Y",
+            "urn:x:service:Y:",
+            "urn:x:service:Y:0",
+            "urn:x:service:Y:01",
+            "urn:x:service:Y:+1",
+            "urn:x:service:Y: 1",
+            "urn:x:service:Y:99999999999",
+            &long,
+            "",
+        ] {
+            assert_eq!(versioned(other), None, "{other}");
+        }
     }
 }

@@ -210,10 +210,25 @@ impl Catalogue {
             {
                 self.name_ranks(entries, by)
             }
-            _ => self.text_ranks(entries, |entry| match self.first_value(entry, by) {
-                Some(Value::Text(text)) => Some(self.options.locale.fold(&text)),
-                _ => None,
-            }),
+            // Each one by its name: whoever adds a property has to say here how it is sorted.
+            Property::Artist
+            | Property::Creator
+            | Property::Album
+            | Property::Genre
+            | Property::Title
+            | Property::Class
+            | Property::Id
+            | Property::ParentId
+            | Property::RefId
+            | Property::Actor
+            | Property::ProtocolInfo
+            | Property::Resolution => {
+                self.text_ranks(entries, |entry| match self.first_value(entry, by)? {
+                    Value::Text(text) => Some(self.options.locale.fold(&text)),
+                    // A number among texts stands where it would among numbers.
+                    Value::Number(number) => Some(format!("{number:020}")),
+                })
+            }
         }
     }
 

@@ -130,3 +130,34 @@ fn a_search_that_nobody_waits_for_finds_nothing_more() {
     stop.set();
     assert_eq!(found(&stop), 0);
 }
+
+#[test]
+fn every_property_that_one_can_sort_by_tells_two_values_apart() {
+    let mut catalogue = small();
+    let facts = |n: u64| Facts {
+        title: Some(format!("Title {n}")),
+        artists: vec![format!("Artist {n}")],
+        album: Some(format!("Album {n}")),
+        genres: vec![format!("Genre {n}")],
+        track: (Some(n as u16), None),
+        duration_ms: Some(n * 1000),
+        date: mostra_core::date::Date::parse(&format!("200{n}-01-01")),
+        ..Facts::bare(Kind::Music, Format::Mp3, n, 1)
+    };
+    catalogue.apply([put(901, "a.mp3", facts(2)), put(902, "b.mp3", facts(1))]);
+    let films =
+        "upnp:class derivedfrom \"object.item.audioItem\" and upnp:album contains \"album\"";
+    let criteria = mostra_protocol::search::parse(films).unwrap();
+    for name in mostra_protocol::property::sort_capabilities().split(',') {
+        if name == "upnp:class" {
+            continue; // Both are of one.
+        }
+        let titles = |sign: &str| {
+            let sort = mostra_protocol::sort::parse(&format!("{sign}{name}")).unwrap();
+            let page = catalogue.search(&whole(), "0", &criteria, 0, 0, &sort).unwrap();
+            page.objects.into_iter().map(|object| object.title).collect::<Vec<_>>()
+        };
+        assert_eq!(titles("+"), ["Title 1", "Title 2"], "{name}");
+        assert_eq!(titles("-"), ["Title 2", "Title 1"], "{name}");
+    }
+}

@@ -9,7 +9,7 @@ use super::limiter::{Limiter, NoticeLimiter};
 use super::message::{self, Message};
 use super::written;
 use crate::Moment;
-use crate::wire::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, Service, split_version};
+use crate::wire::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, Service, split_version, versioned};
 
 /// Names an interface; the caller chooses the numbers.
 pub type LinkId = u32;
@@ -30,10 +30,15 @@ pub struct Link {
 }
 
 impl Link {
-    /// Whether an address lies in this link's subnet.
+    /// Whether an address is that of a host in this link's subnet: not the subnet's own, and not
+    /// the one by which all its hosts are reached (RFC 1122 3.2.1.3).
     pub fn holds(&self, address: Ipv4Addr) -> bool {
         let mask = u32::MAX.checked_shl(32 - u32::from(self.prefix)).unwrap_or(0);
-        u32::from(address) & mask == u32::from(self.address) & mask
+        let (address, own) = (u32::from(address), u32::from(self.address));
+        let host = address & !mask;
+        // Links of two hosts have neither of both (RFC 3021).
+        let is_host = self.prefix >= 31 || (host != 0 && host != !mask);
+        is_host && address & mask == own & mask
     }
 }
 
@@ -416,11 +421,11 @@ impl Announcer {
         let matching: Vec<usize> = if target == "ssdp:all" {
             (0..self.rows().len()).collect()
         } else {
-            let (name, version) = split_version(target);
+            let asked = versioned(target);
             let found = self.rows().iter().position(|(nt, _)| {
                 if nt.starts_with("urn:") {
                     let (our_name, our_version) = split_version(nt);
-                    our_name == name && version <= our_version && version >= 1
+                    asked.is_some_and(|(name, version)| our_name == name && version <= our_version)
                 } else {
                     nt == target || (nt.starts_with("uuid:") && nt.eq_ignore_ascii_case(target))
                 }
