@@ -20,6 +20,7 @@ check:
 	cargo fmt --all --check
 	cargo fmt --manifest-path fuzz/Cargo.toml --check
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
+	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --quiet
 	cargo check --quiet --manifest-path fuzz/Cargo.toml --target-dir target/fuzz
 	cd console && npm run --silent check
 

@@ -1,6 +1,6 @@
 //! From files to facts.
 //!
-//! [`walk`](walk::walk) lists what lies in a folder, [`probe`](probe::probe) reads what a file
+//! [`list`](walk::list) lists what lies in a folder, [`probe`](probe::probe) reads what a file
 //! is, and [`open`](open::open) opens a file that the catalogue located. Files are read where
 //! they are and never changed.
 

@@ -1,5 +1,5 @@
-//! Service documents (UDA §2.5), written from one table of actions and variables, so that the
-//! document and what we answer cannot drift apart (DESC-14).
+//! Service documents (UDA §2.5), written from one table of actions and variables. What we answer is
+//! written elsewhere; a test compares the names of both (DESC-14).
 
 use std::fmt::Write as _;
 

@@ -76,7 +76,7 @@ fn main() -> ExitCode {
     match outcome {
         Ok(()) => ExitCode::SUCCESS,
         Err(trouble) => {
-            eprintln!("{trouble}");
+            eprintln!("{}: {trouble}", trouble.heading());
             ExitCode::FAILURE
         }
     }
@@ -159,12 +159,13 @@ async fn run(flags: &Flags) -> Result<(), Trouble> {
         _ = &mut telling => Some("eventing"),
         holder = &mut holding => {
             let why = holder.map_or_else(|error| error.to_string(), |error| error.to_string());
-            return Err(Trouble::new(why, "Stop that one, or give this one another database."));
+            return Err(Trouble::new(why, "Stop that one, or give this one another database.")
+                .while_running());
         }
     };
     if let Some(part) = ended {
         let why = format!("{part} ended by itself, which is a fault of the service's own");
-        return Err(Trouble::new(why, "Start it again; the log says more."));
+        return Err(Trouble::new(why, "Start it again; the log says more.").while_running());
     }
     tracing::info!("stopping");
     // Byebye goes out while the listener still answers (SSDP-22).

@@ -14,9 +14,9 @@
 //!                  └─ …      └─ Fog signal ─ …
 //! ```
 //!
-//! What is kept of a file is packed ([`record`]), what files share is kept once ([`names`]).
-//! Each container ([`shelf`]) has its children in order ([`list`]) and knows how many of them
-//! any pass covers ([`cells`]). The files decide by themselves at which [`spots`] they appear,
+//! What is kept of a file is packed (`record`), what files share is kept once (`names`).
+//! Each container (`shelf`) has its children in order (`list`) and knows how many of them
+//! any pass covers (`cells`). The files decide by themselves at which `spots` they appear,
 //! so a change to one touches only the containers on the way to its spots.
 
 mod browse;

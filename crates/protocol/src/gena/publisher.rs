@@ -244,7 +244,7 @@ impl Publisher {
     }
 
     /// Containers changed as one source address sees them, with their update ids. Each is told
-    /// once, with its latest id, and at most [`PAIRS`] in one event; the rest follow (CDS-49).
+    /// once, with its latest id, and at most 500 in one event; the rest follow (CDS-49).
     pub fn change_containers(
         &mut self,
         source: Ipv4Addr,
