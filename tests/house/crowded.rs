@@ -185,37 +185,46 @@ fn small_answers_come_in_one_segment() {
 fn a_flood_of_searches_is_bounded_and_so_is_what_is_logged() {
     in_a_house(|house| {
         let _service = house.start();
-        // A thousand searches within a second, from twenty sources (SEC-8).
-        let sources: Vec<UdpSocket> = (1..=20)
+        // Searches within a second, from twenty sources with twenty ports each: no two are the
+        // same search said again, and each asks for all there is, which would be some three
+        // thousand answers (SEC-8).
+        let sources: Vec<UdpSocket> = (0..400_u16)
             .map(|n| {
-                let socket = UdpSocket::bind((Ipv4Addr::new(127, 0, 3, n), 0)).unwrap();
+                let socket =
+                    UdpSocket::bind((Ipv4Addr::new(127, 0, 3, (n % 20) as u8 + 1), 0)).unwrap();
                 socket.set_nonblocking(true).unwrap();
                 socket
             })
             .collect();
+        let search = b"M-SEARCH * HTTP/1.1\r\nHOST: 127.0.0.1:1900\r\n\
+            MAN: \"ssdp:discover\"\r\nMX: 1\r\nST: ssdp:all\r\n\r\n";
         let began = Instant::now();
-        for _ in 0..50 {
-            for socket in &sources {
-                let search = b"M-SEARCH * HTTP/1.1\r\nHOST: 127.0.0.1:1900\r\n\
-                    MAN: \"ssdp:discover\"\r\nMX: 1\r\nST: upnp:rootdevice\r\n\r\n";
+        let mut times = Vec::new();
+        let mut hear = |until: Duration| {
+            while began.elapsed() < until {
+                for socket in &sources {
+                    while socket.recv(&mut [0; 2048]).is_ok() {
+                        times.push(began.elapsed());
+                    }
+                }
+                std::thread::sleep(Duration::from_millis(1));
+            }
+        };
+        // Each source in turn, and again after a while: all at once would be dropped as they
+        // come, and it is what goes out that is to be seen.
+        for (round, sockets) in sources.chunks(20).enumerate() {
+            for socket in sockets {
                 socket.send_to(search, "127.0.0.1:1900").unwrap();
             }
+            hear(Duration::from_millis(100 * round as u64 + 100));
         }
-        assert!(began.elapsed() < Duration::from_secs(1), "{:?}", began.elapsed());
-        let mut times = Vec::new();
-        while began.elapsed() < Duration::from_secs(4) {
-            for socket in &sources {
-                while socket.recv(&mut [0; 2048]).is_ok() {
-                    times.push(began.elapsed());
-                }
-            }
-            std::thread::sleep(Duration::from_millis(1));
-        }
+        hear(Duration::from_secs(5));
         let second = Duration::from_secs(1);
         let most =
             times.iter().map(|t| times.iter().filter(|u| **u >= *t && **u < *t + second).count());
         let most = most.max().unwrap_or(0);
-        assert!((20..=200).contains(&most), "{most} answers in one second");
+        // As many as may be, so that it is the limit that is seen.
+        assert!((100..=200).contains(&most), "{most} answers in one second");
         // And a thousand requests that are none.
         for n in 0..1000 {
             let request = format!("GET /nowhere/{n} HTTP/1.1\r\nHost: evil.example\r\n\r\n");
@@ -254,7 +263,9 @@ fn answers_to_bad_requests_tell_nothing_of_the_host() {
             let text = answer.text();
             // Nothing at all, or a fault (SEC-19).
             assert!(text.is_empty() || text.contains("<s:Fault>"), "{}{text}", answer.head);
-            for told in [data.as_str(), "/etc", "root", ".rs", "actix"] {
+            let published = mostra_tests::top();
+            let published = published.to_str().unwrap();
+            for told in [data.as_str(), published, "/etc", "root", ".rs", "actix"] {
                 assert!(!text.contains(told) && !answer.head.contains(told), "{told}: {text}");
             }
         }

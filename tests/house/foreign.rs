@@ -68,6 +68,9 @@ fn a_title_with_nul_stops_no_saving_and_no_refusal() {
             play(device, "Neap Tide [31m");
             house.await_step(device, "started");
         }
+        // It was logged, and no control character with it (SEC-16).
+        let log = house.log();
+        assert!(log.contains("Neap Tide") && !log.contains(['\0', '\u{1b}']), "{log}");
         let agent = "User-Agent: Lamp\u{1}Room/1\r\n";
         ask(OTHER, "GET", "/about/device.xml", agent);
         house.mostra(&["device", "refuse", PLAYER]);

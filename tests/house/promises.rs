@@ -263,54 +263,27 @@ fn the_consoles_own_files_are_kept_by_browsers() {
     });
 }
 
-/// What stands between two tags, each time.
-fn each<'a>(text: &'a str, tag: &str) -> Vec<&'a str> {
-    let (open, close) = (format!("<{tag}>"), format!("</{tag}>"));
-    text.split(&open).skip(1).map(|part| part.split(&close).next().unwrap()).collect()
-}
-
 #[test]
-fn every_action_of_the_service_documents_is_answered_as_they_say() {
+fn an_untouched_container_keeps_its_update_id() {
     in_a_house(|house| {
         let _service = house.begin();
         house.publish("Films");
         house.meet(PLAYER);
         house.admit(PLAYER);
-        let given = |name: &str| match name {
-            "ObjectID" | "ContainerID" | "StartingIndex" | "ConnectionID" => "0",
-            "BrowseFlag" => "BrowseDirectChildren",
-            "SearchCriteria" | "Filter" => "*",
-            "RequestedCount" => "2",
-            "DeviceID" | "RegistrationReqMsg" | "SortCriteria" => "",
-            other => panic!("{other}"),
+        let id_of = |container: &str| -> u32 {
+            let text = browse(PLAYER, container).text();
+            raw::between(&text, "<UpdateID>", "</UpdateID>").unwrap().parse().unwrap()
         };
-        let mut count = 0;
-        for service in ["content", "connection", "registrar"] {
-            let document = ask(PLAYER, "GET", &format!("/about/{service}.xml"), "").text();
-            for action in each(&document, "action") {
-                let name = each(action, "name")[0];
-                let (mut sent, mut expected) = (String::new(), Vec::new());
-                for argument in each(action, "argument") {
-                    let name = each(argument, "name")[0];
-                    match each(argument, "direction")[0] {
-                        "in" => sent += &format!("<{name}>{}</{name}>", given(name)),
-                        _ => expected.push(name),
-                    }
-                }
-                let answer = raw::call(PLAYER, service, name, &sent);
-                assert_eq!(answer.status, 200, "{service} {name}: {}", answer.text());
-                let text = answer.text();
-                let inside = text.split(&format!("{name}Response")).nth(1).unwrap();
-                let inside = inside.split_once('>').unwrap().1;
-                let tags = inside.split('<').skip(1).filter(|tag| !tag.starts_with('/'));
-                let told: Vec<&str> =
-                    tags.map(|tag| tag.split([' ', '>', '/']).next().unwrap()).collect();
-                assert_eq!(told, expected, "{service} {name} (DESC-15, SOAP-8)");
-                count += 1;
-            }
-            let unknown = raw::call(PLAYER, service, "GetNothing", "");
-            assert!(unknown.text().contains("<errorCode>401<"), "{service}: {}", unknown.text());
-        }
-        assert!(count >= 10, "{count}");
+        let system = || -> u32 {
+            let text = raw::call(PLAYER, "content", "GetSystemUpdateID", "").text();
+            raw::between(&text, "<Id>", "</Id>").unwrap().parse().unwrap()
+        };
+        let (films, before) = (id_of("video-all"), system());
+        house.publish("Sound");
+        assert!(system() > before, "the whole has changed (CDS-45)");
+        assert_eq!(id_of("video-all"), films, "this part has not (CDS-46, CDS-47)");
+        assert_ne!(id_of("video-all"), system());
+        assert_eq!(id_of("0"), system(), "the root's is that of the whole (CDS-47)");
+        assert!(id_of("music-all") > films);
     });
 }

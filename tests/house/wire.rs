@@ -59,30 +59,71 @@ fn description_icons_and_service_documents() {
     });
 }
 
+/// What stands between two tags, each time.
+fn each<'a>(text: &'a str, tag: &str) -> Vec<&'a str> {
+    let (open, close) = (format!("<{tag}>"), format!("</{tag}>"));
+    text.split(&open).skip(1).map(|part| part.split(&close).next().unwrap()).collect()
+}
+
 #[test]
 fn every_listed_action_answers_and_others_are_401() {
     in_a_house(|house| {
         let _service = house.begin();
+        house.publish("Films");
+        house.meet(TV);
+        house.admit(TV);
+        let given = |name: &str| match name {
+            "ObjectID" | "ContainerID" | "StartingIndex" | "ConnectionID" => "0",
+            "BrowseFlag" => "BrowseDirectChildren",
+            "SearchCriteria" | "Filter" => "*",
+            "RequestedCount" => "2",
+            "DeviceID" | "RegistrationReqMsg" | "SortCriteria" => "",
+            other => panic!("{other}"),
+        };
+        let mut count = 0;
         for service in ["content", "connection", "registrar"] {
             let document = ask(TV, "GET", &format!("/about/{service}.xml"), "").text();
-            let mut rest = document.as_str();
-            let mut actions = 0;
-            while let Some(action) = between(rest, "<action><name>", "</name>") {
-                let answer = call(TV, service, action, "");
-                let code =
-                    between(&answer.text(), "<errorCode>", "</errorCode>").map(str::to_owned);
-                assert!(
-                    answer.status == 200 || code.as_deref() == Some("402"),
-                    "{action}: {code:?}"
-                );
-                actions += 1;
-                rest = &rest[rest.find(&format!("<action><name>{action}")).unwrap() + 20..];
+            for action in each(&document, "action") {
+                let name = each(action, "name")[0];
+                let (mut sent, mut expected) = (String::new(), Vec::new());
+                for argument in each(action, "argument") {
+                    let name = each(argument, "name")[0];
+                    match each(argument, "direction")[0] {
+                        "in" => sent += &format!("<{name}>{}</{name}>", given(name)),
+                        _ => expected.push(name),
+                    }
+                }
+                let answer = call(TV, service, name, &sent);
+                let text = answer.text();
+                assert_eq!(answer.status, 200, "{service} {name}: {text}");
+                let inside = text.split(&format!("{name}Response")).nth(1).unwrap();
+                let inside = inside.split_once('>').unwrap().1;
+                let tags = inside.split('<').skip(1).filter(|tag| !tag.starts_with('/'));
+                let told: Vec<&str> =
+                    tags.map(|tag| tag.split([' ', '>', '/']).next().unwrap()).collect();
+                assert_eq!(told, expected, "{service} {name} (DESC-15, SOAP-8)");
+                count += 1;
             }
-            assert!(actions >= 3, "{service}");
-            let vendor = call(TV, service, "X_Vendor", "<a>1</a>");
-            assert_eq!(vendor.status, 500);
-            assert!(vendor.text().contains("<errorCode>401</errorCode>"));
+            // Nothing can be changed (SEC-20), nor is anything else there.
+            for other in [
+                "CreateObject",
+                "DestroyObject",
+                "UpdateObject",
+                "ImportResource",
+                "ExportResource",
+                "DeleteResource",
+                "CreateReference",
+                "PrepareForConnection",
+                "ConnectionComplete",
+                "X_Vendor",
+            ] {
+                assert!(!document.contains(other), "{service} {other}");
+                let answer = call(TV, service, other, "<ObjectID>0</ObjectID>");
+                assert_eq!(answer.status, 500);
+                assert!(answer.text().contains("<errorCode>401</errorCode>"), "{service} {other}");
+            }
         }
+        assert!(count >= 10, "{count}");
         let info = call(TV, "connection", "GetProtocolInfo", "").text();
         assert!(info.contains("http-get:*:video/mp4:") && info.contains("<Sink></Sink>"));
         assert!(
@@ -172,15 +213,30 @@ fn hostile_control_requests_get_clean_answers() {
         )
         .unwrap();
         assert_eq!(rebound.status, 421);
+        // By whoever is let in, so that it is not for that that nothing comes (SEC-13).
+        house.publish("Films");
+        house.meet(TV);
+        house.admit(TV);
+        let film = raw::media_path(&browse(TV, "video-all"), "Harbour at dawn");
+        assert_eq!(ask(TV, "HEAD", &film, "").status, 200, "what is published comes");
+        let id = film.trim_start_matches("/media/").trim_end_matches(".mp4");
         for path in [
-            "/media/../../etc/passwd",
-            "/media/%2e%2e%2fetc",
-            "/media/..%00.mp4",
-            "/nowhere",
-            "/media/",
+            "/media/../../etc/passwd".to_owned(),
+            "/media/../../../../../../../../etc/passwd".to_owned(),
+            "/media/%2e%2e%2f%2e%2e%2fetc%2fpasswd".to_owned(),
+            "/media/..%00.mp4".to_owned(),
+            format!("{film}/../../../../etc/passwd"),
+            format!("/media/{id}%2f..%2f..%2fetc%2fpasswd"),
+            format!("/art/{id}.0.tn.jpg/../../etc/passwd"),
+            format!("/captions/{id}.0.srt%2f..%2f..%2fetc%2fpasswd"),
+            format!("/captions/{id}.99999999999999999999.srt"),
+            "/about/../../etc/passwd".to_owned(),
+            "/nowhere".to_owned(),
+            "/media/".to_owned(),
         ] {
-            let status = ask(TV, "GET", path, "").status;
-            assert!(status == 403 || status == 404 || status == 400, "{path}: {status}");
+            let answer = ask(TV, "GET", &path, "");
+            assert!(matches!(answer.status, 400 | 404), "{path}: {}", answer.status);
+            assert!(answer.body.is_empty(), "{path}: {}", answer.text());
         }
         // The service is alive and well after all that.
         assert_eq!(ask(TV, "GET", "/about/device.xml", "").status, 200);

@@ -142,8 +142,7 @@ impl Drive {
             Ok(session) => Some(Drive { gate, _session: session }),
             Err(error) => {
                 let why = format!("no drive of its own ({error}); run it as root with /dev/fuse");
-                assert!(std::env::var_os("CI").is_none(), "this test needs {why}");
-                eprintln!("NOT RUN: {why}");
+                crate::not_run(&why);
                 None
             }
         }

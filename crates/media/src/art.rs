@@ -114,6 +114,8 @@ pub fn make_apart<T: Send + 'static>(
 ) -> Made {
     let mut command = Command::new("/proc/self/exe");
     command.args([MAKE, rendition.word()]);
+    // The allocator would take the whole of its memory at once, and leave none for other programs.
+    command.env("MIMALLOC_ARENA_RESERVE", "0");
     let file = match source {
         Source::Picture(file, orientation) => {
             command.args(["picture", &orientation.unwrap_or(1).to_string(), ""]);

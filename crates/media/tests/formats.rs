@@ -144,8 +144,7 @@ fn heic_with_what_the_camera_wrote() {
     let path = folder.path().join("p.heic");
     let made = Command::new("heif-enc").arg(&photo).arg("-o").arg(&path).output();
     let Ok(output) = made else {
-        assert!(std::env::var_os("CI").is_none(), "this test needs heif-enc");
-        eprintln!("NOT RUN: no heif-enc");
+        made::not_run("no heif-enc");
         return;
     };
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));

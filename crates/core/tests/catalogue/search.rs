@@ -61,7 +61,23 @@ fn every_operator_works_on_every_property() {
         artists: vec!["Ana Brisk".into(), "Volt Nine".into()],
         ..track(7, "Duet", "Ana Brisk", 3)
     };
-    catalogue.apply([put(40, "harbour.pls#1", station), put(41, "duet.mp3", duet)]);
+    // One that has every property there is.
+    let whole_one = Facts {
+        title: Some("Fog signal".into()),
+        artists: vec!["Ana Brisk".into()],
+        album: Some("Harbour watch".into()),
+        genres: vec!["2018".into()],
+        date: mostra_core::date::Date::parse("2018-03-03"),
+        duration_ms: Some(3000),
+        resolution: Some((640, 360)),
+        track: (Some(3), None),
+        ..Facts::bare(Kind::Video, Format::Mp4, 3, 1)
+    };
+    catalogue.apply([
+        put(40, "harbour.pls#1", station),
+        put(41, "duet.mp3", duet),
+        put(42, "whole.mp4", whole_one),
+    ]);
     let ids = |text: &str| -> BTreeSet<String> {
         let criteria = criteria::parse(text).unwrap_or_else(|e| panic!("{text}: {e:?}"));
         let page = catalogue.search(&whole(), "0", &criteria, 0, 5000, &[]).unwrap();
@@ -79,6 +95,7 @@ fn every_operator_works_on_every_property() {
         };
         let having = ids(&format!("{property} exists true"));
         let lacking = ids(&format!("{property} exists false"));
+        assert!(!having.is_empty(), "{property}: without a value nothing is tested");
         if !property.starts_with('@') {
             assert!(
                 having.is_disjoint(&lacking) && having.len() + lacking.len() == all.len(),
