@@ -1,5 +1,5 @@
-# make demo | test | start | check | bench | fuzz | soak | screenshots
-.PHONY: demo test start check build api bench fuzz soak screenshots fmt
+# make demo | test | start | check | bench | fuzz | soak | mutants | screenshots
+.PHONY: demo test start check build api bench fuzz soak mutants screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -45,6 +45,10 @@ soak:
 	@scripts/install-packages
 	@scripts/build release
 	@target/release/mostra-benches soak; code=$$?; scripts/postgres stop target/test-house; exit $$code
+
+# Small changes of the code that some test must notice (MUTANTS_PART).
+mutants:
+	@scripts/mutants
 
 screenshots:
 	@scripts/install-packages pictures

@@ -2,7 +2,7 @@
 
 use std::path::{Component, Path, PathBuf};
 
-use mostra_protocol::text::{TITLE, tamed};
+use mostra_core::text::{TITLE, tamed};
 use quick_xml::events::Event;
 
 /// Bytes of a playlist, and entries in it (CDS-68).

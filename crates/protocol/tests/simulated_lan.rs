@@ -298,7 +298,7 @@ fn a_long_version_is_neither_answered_nor_echoed() {
     lan.arrived.clear();
     let zeros = "0".repeat(2000);
     for (n, version) in
-        [&format!("{zeros}1"), "01", "", "0", "x", "1 ", "99999999999999"].into_iter().enumerate()
+        [&format!("{zeros}1"), "01", "", "0", "x", "99999999999999"].into_iter().enumerate()
     {
         for name in
             [MEDIA_SERVER.trim_end_matches(":1"), "urn:schemas-upnp-org:service:ContentDirectory"]

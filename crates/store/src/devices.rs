@@ -7,7 +7,7 @@ use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
 use mostra_core::device::{DEVICES, Denied, Device};
 use mostra_core::proof::{Ladder, Proof, Step};
-use mostra_protocol::text::{NAME, TITLE, tame};
+use mostra_core::text::{NAME, TITLE, tame};
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,

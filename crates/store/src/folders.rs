@@ -6,7 +6,7 @@ use std::time::Duration;
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
-use mostra_protocol::text::{TITLE, tame};
+use mostra_core::text::{TITLE, tame};
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
