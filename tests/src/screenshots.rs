@@ -133,6 +133,7 @@ async fn pages(target: &Path) {
     browser.go("/settings").await;
     browser.sees("Stations").await;
     browser.picture(&target.join("settings.png")).await;
+    accounts(&browser, target).await;
     let player = play();
     browser.go("/").await;
     browser.sees("Processors").await;
@@ -146,6 +147,20 @@ async fn pages(target: &Path) {
     browser.size(1280, 800).await;
     scanning(&browser, target).await;
     browser.close().await;
+}
+
+/// Who may sign in, with a second account and the form for a new password.
+async fn accounts(browser: &Browser, target: &Path) {
+    browser.press("Make an account").await;
+    browser.fill("Account name", "Ilka").await;
+    browser.fill("Password", "a film a day").await;
+    browser.press("Make it").await;
+    browser.sees("Ilka").await;
+    browser.press("Change the password").await;
+    browser.sees("New password").await;
+    let card = browser.page.find(thirtyfour::By::XPath("//h3[contains(., 'Sessions')]")).await;
+    card.expect("the sessions").scroll_into_view().await.expect("in sight");
+    browser.picture(&target.join("accounts.png")).await;
 }
 
 /// A folder large enough that its scan can be seen, made and removed here.
@@ -182,11 +197,14 @@ fn terminals(target: &Path) {
         let _ = std::fs::remove_file(left);
     }
     let mut server = Command::new("Xvfb")
-        .args([display, "-screen", "0", "1280x800x24"])
+        // Without a reset when the last window closes: during one it accepts no other.
+        .args([display, "-noreset", "-screen", "0", "1280x800x24"])
         .stderr(Stdio::null())
         .spawn()
         .expect("Xvfb starts");
-    until(30, "the display", || Path::new("/tmp/.X11-unix/X97").exists().then_some(()));
+    until(30, "the display", || {
+        std::os::unix::net::UnixStream::connect("/tmp/.X11-unix/X97").ok().map(drop)
+    });
     let client = ".mostra/demo/mostra";
     for (name, lines) in [
         // Through a pipe it is drawn once, as it stands on a terminal.

@@ -31,7 +31,7 @@ function Account({ account, only }: { account: AccountUse; only: boolean }) {
   return (
     <li className="py-3">
       <p>
-        <b>{account.name}</b> {account.you && <span className="text-soft">you</span>} · {count(account.sessions, "session")}
+        <b>{account.name}</b> {account.you && <span className="text-soft">you</span>} · {account.sessions > 0 ? count(account.sessions, "session") : "not signed in"}
       </p>
       <div className="mt-2 flex flex-wrap gap-3">
         <Button onClick={() => setChanging(!changing)}>{changing ? "Keep the password" : "Change the password"}</Button>
@@ -100,7 +100,7 @@ function Make({ onDone }: { onDone: () => void }) {
         make.mutate(undefined, { onSuccess: onDone });
       }}
     >
-      <Field label="Name" hint="Letters, digits, - _ or ." required maxLength={40} pattern="[A-Za-z0-9._\-]+" autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+      <Field label="Account name" hint="Letters, digits, - _ or ." required maxLength={40} pattern="[A-Za-z0-9._\-]+" autoFocus value={name} onChange={(e) => setName(e.target.value)} />
       <Field label="Password" hint="At least 8 characters" type="password" autoComplete="new-password" required minLength={8} value={password} onChange={(e) => setPassword(e.target.value)} />
       <div className="flex gap-3">
         <Button look="main" type="submit" disabled={make.isPending}>

@@ -211,3 +211,97 @@ pub fn decide(standing: Standing, grant: &Grant) -> Decision {
         Standing::Refused => Decision::Refused,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::Session;
+    use std::time::Duration;
+
+    fn grant(kinds: &[Kind], folders: Option<&[u32]>) -> Grant {
+        Grant {
+            kinds: Kinds::of(kinds.iter().copied()),
+            folders: folders.map(|serials| serials.iter().copied().collect()),
+        }
+    }
+
+    fn pass(grant: &Grant) -> Pass {
+        let Decision::Admitted(pass) = decide(Standing::Admitted, grant) else {
+            panic!("an admitted device has a pass")
+        };
+        pass
+    }
+
+    fn signed_in() -> SignedIn {
+        let session = Session {
+            token_hash: [7; 32],
+            account: "Marlo".into(),
+            began: Duration::ZERO,
+            expires: Duration::from_secs(60),
+            program: false,
+        };
+        SignedIn::check(&session, &[7; 32], Duration::from_secs(1)).unwrap()
+    }
+
+    #[test]
+    fn words_read_back_and_are_what_people_read() {
+        for standing in [Standing::Waiting, Standing::Admitted, Standing::Refused] {
+            assert_eq!(Standing::from_word(standing.word()), Some(standing));
+        }
+        for doorway in [Doorway::Open, Doorway::Ask] {
+            assert_eq!(Doorway::from_word(doorway.word()), Some(doorway));
+        }
+        assert_eq!((Standing::Refused.word(), Doorway::Ask.word()), ("refused", "ask"));
+        assert_eq!((Standing::from_word(""), Doorway::from_word("")), (None, None));
+    }
+
+    #[test]
+    fn only_an_admitted_device_has_a_pass() {
+        let everything = Grant::everything();
+        assert_eq!(decide(Standing::Waiting, &everything), Decision::Waiting);
+        assert_eq!(decide(Standing::Refused, &everything), Decision::Refused);
+        assert!(pass(&everything).covers_all());
+        assert_eq!(Doorway::Open.first_standing(), Standing::Admitted);
+        assert_eq!(Doorway::Ask.first_standing(), Standing::Waiting);
+    }
+
+    #[test]
+    fn a_pass_covers_its_kinds_in_its_folders_and_nothing_else() {
+        let music_in_2 = pass(&grant(&[Kind::Music], Some(&[2])));
+        assert!(music_in_2.covers(2, Kind::Music) && music_in_2.covers_folder(2));
+        assert!(!music_in_2.covers(2, Kind::Video));
+        assert!(!music_in_2.covers(1, Kind::Music) && !music_in_2.covers_folder(1));
+        assert!(!music_in_2.covers_all());
+        assert!(!pass(&grant(&[Kind::Music], None)).covers_all());
+        assert!(!pass(&Grant { folders: Some([2].into()), ..Grant::everything() }).covers_all());
+        assert!(Pass::for_account(&signed_in()).covers_all());
+    }
+
+    #[test]
+    fn a_pass_only_becomes_narrower() {
+        let wide = pass(&grant(&[Kind::Music, Kind::Video], Some(&[1, 2])));
+        let narrow = wide.within(&grant(&[Kind::Music, Kind::Picture], Some(&[2, 3])));
+        assert_eq!(narrow, pass(&grant(&[Kind::Music], Some(&[2]))));
+        assert_eq!(wide.within(&Grant::everything()), wide);
+        let music = grant(&[Kind::Music], Some(&[1]));
+        assert_eq!(pass(&Grant::everything()).within(&music), pass(&music));
+    }
+
+    #[test]
+    fn what_is_not_chosen_stays_as_it_was() {
+        let before = grant(&[Kind::Music], Some(&[1]));
+        assert_eq!(before.clone().with(Chosen::default()), before);
+        let kinds = Chosen { kinds: Some(Kinds::of([Kind::Video])), folders: None };
+        assert_eq!(before.clone().with(kinds), grant(&[Kind::Video], Some(&[1])));
+        let folders = Chosen { kinds: None, folders: Some(None) };
+        assert_eq!(before.with(folders), grant(&[Kind::Music], None));
+    }
+
+    #[test]
+    fn a_grant_in_words() {
+        let words = |folders| grant(&[Kind::Video], folders).to_string();
+        assert_eq!(words(None), "video");
+        assert_eq!(words(Some(&[1])), "video in folder 1");
+        assert_eq!(words(Some(&[1, 4])), "video in folders 1,4");
+    }
+}

@@ -166,6 +166,35 @@ mod tests {
     }
 
     #[test]
+    fn just_enough_counts_from_just_before_the_tail_and_in_any_order() {
+        let mut exact = film();
+        assert_eq!(exact.deliver(1_000, 100_999), None);
+        let started = Confirmed { step: Step::Started, bytes: 100_000 };
+        assert_eq!(exact.deliver(100_999, 101_000), Some(started));
+        assert_eq!(exact.deliver(500_000, 599_999), None);
+        let skipped = Confirmed { step: Step::SkippedAhead, bytes: 100_000 };
+        assert_eq!(exact.deliver(599_999, 600_000), Some(skipped));
+        // Three quarters of the media data end at 751,000.
+        assert_eq!(film().deliver(751_000, 1_000_000), None);
+        assert_eq!(step(film().deliver(750_999, 1_000_000)), Some(Step::Started));
+        let mut backwards = film();
+        assert_eq!(backwards.deliver(60_000, 101_000), None);
+        assert_eq!(backwards.deliver(1_000, 60_000), Some(started));
+    }
+
+    #[test]
+    fn of_too_many_runs_the_shortest_is_given_up() {
+        let mut film = film();
+        for n in 1..=64 {
+            film.deliver(n * 10_000, n * 10_000 + if n == 40 { 10 } else { 20 });
+        }
+        assert_eq!(film.runs.len(), 64);
+        film.deliver(800_000, 800_020);
+        assert_eq!(film.runs.len(), 64);
+        assert!(film.runs.iter().all(|(a, _)| *a != 400_000), "{:?}", film.runs);
+    }
+
+    #[test]
     fn going_back_is_no_skip_ahead() {
         let mut film = film();
         assert_eq!(step(film.deliver(500_000, 700_000)), Some(Step::Started));

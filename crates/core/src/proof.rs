@@ -111,7 +111,21 @@ mod tests {
     }
 
     #[test]
+    fn what_a_device_sends_as_proof_is_bounded() {
+        let long = "x".repeat(1 << 20);
+        let proof = Proof { at: Duration::ZERO, what: long.clone(), item: Some(long), bytes: None };
+        let mut ladder = Ladder::default();
+        assert!(ladder.confirm(Step::Listed, proof));
+        let kept = ladder.proof(Step::Listed).unwrap();
+        assert!(kept.what.len() < 1000 && kept.item.as_ref().unwrap().len() < 2000);
+        let (step, _) = ladder.confirmed().next().unwrap();
+        assert_eq!(step, Step::Listed);
+    }
+
+    #[test]
     fn words_read_back() {
         assert!(Step::ALL.into_iter().all(|s| Step::from_word(s.word()) == Some(s)));
+        assert_eq!(Step::SkippedAhead.word(), "skipped ahead");
+        assert_eq!(Step::from_word("skipped"), None);
     }
 }

@@ -259,7 +259,12 @@ mod tests {
         book.take(at(40.0), &taken(1, 10, 10));
         book.settle(at(45.0), BTreeSet::new());
         assert_eq!(book.count(), 1, "between two requests it goes on");
+        assert!(!book.running(at(45.0))[0].paused, "without a connection nothing pauses");
         assert_ne!(book.running(at(45.0))[0].id, all[0].id, "numbers are not used again");
+        book.settle(at(49.999), BTreeSet::new());
+        assert_eq!(book.count(), 1);
+        book.settle(at(50.0), BTreeSet::new());
+        assert_eq!(book.count(), 0, "ten seconds without a byte end it");
     }
 
     #[test]
@@ -269,9 +274,10 @@ mod tests {
         let id = book.running(at(10.0))[0].id;
         assert_eq!(book.end(at(11.0), id), Some((1, 7)));
         assert_eq!(book.end(at(11.0), id), None);
+        book.settle(at(12.0), BTreeSet::new());
         assert_eq!(book.kept_from(at(12.0), 1, 7), Some(Duration::from_secs(59)));
         assert_eq!(book.kept_from(at(12.0), 2, 7), None);
-        assert_eq!(book.kept_from(at(72.0), 1, 7), None);
+        assert_eq!(book.kept_from(at(71.0), 1, 7), None);
     }
 
     #[test]
@@ -279,6 +285,6 @@ mod tests {
         let mut book = StreamBook::default();
         book.take(at(1.0), &taken(1, 1, 1));
         book.settle(at(1e7), BTreeSet::from([(1, 7)]));
-        assert!(book.running(at(1e7))[0].history.len() < HISTORY);
+        assert_eq!(book.running(at(1e7))[0].history.len(), HISTORY - 1, "the last is not over");
     }
 }

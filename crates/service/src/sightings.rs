@@ -311,6 +311,8 @@ fn digest(
     }
     let mut book = house.devices();
     let Some(device) = book.get_mut(id) else { return false };
+    // A datagram may have been heard before the connection that made the device known.
+    device.first_seen = device.first_seen.min(at);
     let mut changed = met;
     if let Some(name) = name
         && device.user_agent.as_ref() != Some(&name)
