@@ -3,6 +3,7 @@
 use std::net::UdpSocket;
 
 use mostra_tests::raw::ask;
+use mostra_tests::subscriber::Subscriber;
 use mostra_tests::{House, in_a_house, query, until};
 
 const DEVICE: &str = "127.0.0.62";
@@ -133,5 +134,29 @@ fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
         });
         assert!(house.device(DEVICE).is_some());
         drop(service);
+    });
+}
+
+#[test]
+fn nobody_renews_or_ends_the_subscription_of_another() {
+    const OTHER: &str = "127.0.0.63";
+    in_a_house(|house| {
+        let _service = house.begin();
+        for device in [DEVICE, OTHER] {
+            house.meet(device);
+            house.admit(device);
+        }
+        let television = Subscriber::new(DEVICE);
+        television.event(5).expect("the initial event");
+        // Its SID is known to the other one, which shows it from its own address.
+        let sid = format!("SID: {}\r\n", television.sid);
+        assert_eq!(ask(OTHER, "SUBSCRIBE", "/event/content", &sid).status, 412);
+        assert_eq!(ask(OTHER, "UNSUBSCRIBE", "/event/content", &sid).status, 412);
+        // Nor can it lead the events elsewhere.
+        let both = format!("{sid}CALLBACK: <http://{OTHER}:50000/>\r\nNT: upnp:event\r\n");
+        assert_eq!(ask(OTHER, "SUBSCRIBE", "/event/content", &both).status, 400);
+        house.publish("Films");
+        assert!(television.event(10).is_some(), "it goes on as it was");
+        assert_eq!(television.renew("content").status, 200);
     });
 }

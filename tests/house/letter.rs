@@ -391,6 +391,7 @@ fn limits_hold_and_the_house_stays_quick() {
         let idle: Vec<_> = (0..500).map(|_| raw::connect(OTHER, SERVER).unwrap()).collect();
         let begin = Instant::now();
         assert_eq!(browse(TV, "0").status, 200);
+        assert_eq!(ask(TV, "GET", "/about/device.xml", "").status, 200);
         assert!(begin.elapsed() < Duration::from_secs(1), "{:?}", begin.elapsed());
         drop(idle);
         // Eight subscriptions of one address, then 503 (GENA-9, GENA-6).

@@ -218,5 +218,12 @@ mod tests {
         assert!(
             read_call(&format!("<s:Envelope xmlns:s='{NS_SOAP}'><s:Body/></s:Envelope>")).is_err()
         );
+        // The names alone do not make one: they must be of SOAP's namespace.
+        for namespace in ["urn:x", ""] {
+            let body = format!(
+                "<s:Envelope xmlns:s='{namespace}'><s:Body><u:Browse xmlns:u='urn:y'/></s:Body></s:Envelope>"
+            );
+            assert!(read_call(&body).is_err(), "{namespace:?}");
+        }
     }
 }
