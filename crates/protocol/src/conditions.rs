@@ -91,6 +91,9 @@ mod tests {
             assert_eq!(judge(&[("if-unmodified-since", date)]), unmodified, "{date}");
             assert_eq!(judge(&[("if-modified-since", date)]), modified, "{date}");
         }
+        let modified = Some(Duration::from_secs(1_767_225_607));
+        let validators = Validators { etag: "\"a-1\"".into(), modified };
+        assert_eq!(validators.last_modified().as_deref(), Some(EXACT));
         // The older forms of a date read as well; what is no date is no condition.
         assert_eq!(
             judge(&[("if-modified-since", "Thursday, 01-Jan-26 00:00:07 GMT")]),

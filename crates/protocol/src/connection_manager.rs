@@ -75,6 +75,18 @@ mod tests {
     }
 
     #[test]
+    fn all_three_variables_are_evented() {
+        let variables = event_variables("http-get:*:audio/mpeg:*");
+        let value = |name| variables.iter().find(|(n, _)| *n == name).map(|(_, v)| v.as_str());
+        assert_eq!(value("SourceProtocolInfo"), Some("http-get:*:audio/mpeg:*"));
+        assert_eq!(
+            (value("SinkProtocolInfo"), value("CurrentConnectionIDs")),
+            (Some(""), Some("0"))
+        );
+        assert_eq!(variables.len(), 3);
+    }
+
+    #[test]
     fn commas_are_escaped() {
         assert_eq!(source_list(["b".into(), "a,1".into(), "b".into()]), "a\\,1,b");
     }

@@ -261,10 +261,16 @@ mod tests {
         ] {
             assert_ne!(other.config_id(), first.config_id(), "{other:?}");
         }
+        // The same in every release, or players would read everything anew after an update.
+        assert_eq!(config_id(["a", "bc"]), 0xf2_76e5);
     }
 
     #[test]
     fn the_later_edition_names_its_config_id() {
+        for edition in [Edition::V1_0, Edition::V1_1] {
+            assert_eq!(Edition::from_word(edition.word()), Some(edition));
+        }
+        assert_eq!(Edition::from_word("2.0"), None);
         let later = Description { edition: Edition::V1_1, ..sample("A") };
         let root = format!("<root xmlns=\"{NS_DEVICE}\" configId=\"{}\">", later.config_id());
         assert!(later.write().contains(&root) && later.write().contains("<minor>1</minor>"));

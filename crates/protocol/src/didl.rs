@@ -388,6 +388,19 @@ mod tests {
         assert_eq!(page(whole.len() + 20).1, 10);
     }
 
+    #[test]
+    fn only_didl_lite_is_read_and_of_it_only_objects() {
+        let document = |root: &str, namespace: &str| {
+            read(&format!(
+                "<{root} xmlns='{namespace}'><desc/><item id='a'/><container id='b'/></{root}>"
+            ))
+        };
+        let objects = document("DIDL-Lite", NS_DIDL).unwrap();
+        let ids: Vec<_> = objects.iter().map(|o| (o.id.as_str(), o.container)).collect();
+        assert_eq!(ids, [("a", false), ("b", true)]);
+        assert!(document("DIDL-Lite", "urn:x").is_err() && document("list", NS_DIDL).is_err());
+    }
+
     proptest! {
         #[test]
         fn any_title_survives(title in "\\PC{1,120}") {

@@ -149,6 +149,7 @@ mod tests {
             "http-get:*:video/mp4:DLNA.ORG_PN=AVC_MP4_MP_SD_AAC_MULT5;DLNA.ORG_OP=01;DLNA.ORG_CI=0;\
              DLNA.ORG_FLAGS=01700000000000000000000000000000"
         );
+        assert_eq!(info.to_string(), format!("http-get:*:video/mp4:{}", info.features()));
         let any = ProtocolInfo { any: true, ..info };
         assert_eq!(any.to_string(), "http-get:*:video/mp4:*");
         assert_eq!(duration(2_472_480), "0:41:12.480");
@@ -157,6 +158,11 @@ mod tests {
     #[test]
     fn transfer_modes() {
         use TransferMode::*;
+        for mode in [Streaming, Background] {
+            assert_eq!(TransferMode::choose(Some(mode.word()), FLAGS_FILE), Ok(mode));
+        }
+        let interactive = Some(Interactive.word());
+        assert_eq!(TransferMode::choose(interactive, FLAGS_PICTURE), Ok(Interactive));
         assert_eq!(TransferMode::choose(None, FLAGS_FILE), Ok(Streaming));
         assert_eq!(TransferMode::choose(None, FLAGS_PICTURE), Ok(Interactive));
         assert_eq!(TransferMode::choose(Some("Interactive"), FLAGS_FILE), Err(406));
