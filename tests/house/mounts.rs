@@ -3,7 +3,8 @@
 use std::fs;
 use std::path::Path;
 
-use mostra_tests::{House, in_a_house, media, until};
+use mostra_tests::browser::Browser;
+use mostra_tests::{House, PASSWORD, in_a_house, media, until};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 use nix::sched::{CloneFlags, unshare};
 
@@ -133,7 +134,18 @@ fn a_folder_whose_own_drive_is_not_mounted_is_away_though_something_lies_there()
         assert_eq!(house.items(), before);
         unplug(&root);
         until(30, "the folder to be away", || away().then_some(()));
-        house.mostra(&["folder", "rescan", "Sandbox", "--as-it-is"]);
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let browser = Browser::open().await;
+            browser.size(1280, 800).await;
+            browser.go("/folders").await;
+            browser.fill("Password", PASSWORD).await;
+            browser.press("Sign in").await;
+            browser.sees("the drive or share is not there").await;
+            browser.press("Take the drives as they are").await;
+            browser.press("Yes, scan them").await;
+            browser.close().await;
+        });
         await_titles(&house, &["Night log"]);
     });
 }

@@ -72,6 +72,7 @@ function FolderCard({ folder }: { folder: Folder }) {
           )}
         </div>
         <div className="flex flex-wrap gap-3">
+          {folder.away_ms != null && <AsItIs folder={folder} />}
           {running ? (
             <Button onClick={() => stop.mutate(undefined)} disabled={stop.isPending}>
               Stop the scan
@@ -93,6 +94,28 @@ function FolderCard({ folder }: { folder: Folder }) {
       <Trouble problem={rescan.error ?? stop.error} />
       <Remove folder={folder} open={removing} onClose={() => setRemoving(false)} />
     </Card>
+  );
+}
+
+/** For a drive that a person took away for good, or replaced: without it, its items would stay hidden for ever. */
+function AsItIs({ folder }: { folder: Folder }) {
+  const [asking, setAsking] = useState(false);
+  const take = useChange(() => call("POST", `/folders/${folder.id}/rescan`, { as_it_is: true }), ["folders", "catalogue"]);
+  return (
+    <>
+      <Button onClick={() => setAsking(true)}>Take the drives as they are</Button>
+      <Confirm
+        open={asking}
+        title={`Are the drives of ${folder.label} as they are meant to be?`}
+        yes="Yes, scan them"
+        busy={take.isPending}
+        problem={take.error}
+        onYes={() => take.mutate(undefined, { onSuccess: () => setAsking(false) })}
+        onClose={() => setAsking(false)}
+      >
+        What is on them now is published. What was on the drives before counts as deleted, and comes back as new if they do. No file is touched.
+      </Confirm>
+    </>
   );
 }
 
@@ -141,6 +164,9 @@ function LeftOut({ folder }: { folder: Folder }) {
   );
 }
 
+/** In the reason of what lies on another drive than before. */
+const OTHER_DRIVE = "another drive than before";
+
 function LeftOutList({ folder }: { folder: Folder }) {
   const left = useLeftOut(folder.id, true);
   if (!left.data) return left.error ? <Trouble problem={left.error as Problem} /> : <Loading />;
@@ -151,6 +177,11 @@ function LeftOutList({ folder }: { folder: Folder }) {
         {count(left.data.other, "other file")}; published {count(folder.items.video, "film")}, {count(folder.items.music, "track")} and{" "}
         {count(folder.items.picture, "picture")}.
       </li>
+      {left.data.files.some((file) => file.reason.includes(OTHER_DRIVE)) && (
+        <li className="py-2">
+          <AsItIs folder={folder} />
+        </li>
+      )}
       {left.data.files.map((file) => (
         <li key={file.path} className="py-2">
           <span className="break-all">{file.path}</span> <span className="text-soft">{file.reason}</span>

@@ -26,3 +26,31 @@ pub fn event_variables() -> Vec<(&'static str, String)> {
     .map(|name| (name, "1".to_owned()))
     .collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn ask(action: &str, welcome: bool) -> Result<Vec<(&'static str, String)>, Fault> {
+        let call = Call { namespace: String::new(), action: action.into(), arguments: vec![] };
+        answer(&call, welcome)
+    }
+
+    #[test]
+    fn each_action_has_its_answer_and_others_have_none() {
+        for action in ["IsAuthorized", "IsValidated"] {
+            assert_eq!(ask(action, true), Ok(vec![("Result", "1".into())]));
+            assert_eq!(ask(action, false), Ok(vec![("Result", "0".into())]));
+        }
+        let registered = Ok(vec![("RegistrationRespMsg", String::new())]);
+        assert_eq!(ask("RegisterDevice", true), registered);
+        assert_eq!(ask("Register", true), Err(Fault::InvalidAction));
+    }
+
+    #[test]
+    fn four_variables_are_evented_and_stay_as_they_are() {
+        let variables = event_variables();
+        assert_eq!(variables.len(), 4);
+        assert!(variables.iter().all(|(name, value)| name.ends_with("UpdateID") && value == "1"));
+    }
+}

@@ -426,6 +426,17 @@ mod tests {
         {
             assert!(order(left, right).is_lt(), "{left} {right}");
         }
+        // As text, each of these would stand the other way round.
+        for (left, right) in [
+            ("9:00:00", "10:00:00"),
+            ("0:09:59.5", "0:10:0.25"),
+            ("1:2:30", "1:02:31"),
+            ("0:59:0", "1:0:0"),
+        ] {
+            assert!(order(left, right).is_lt(), "{left} {right}");
+        }
+        assert_eq!(seconds("1:02:03.5"), Some(3723.5));
+        assert_eq!((seconds("1:02"), seconds("1:02:03:04"), seconds("x:1:1")), (None, None, None));
     }
 
     proptest! {

@@ -113,6 +113,20 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_service_is_known_by_its_type_in_any_version_and_by_its_short_name() {
+        for service in Service::ALL {
+            assert_eq!(Service::from_slug(service.slug()), Some(service));
+            for other in Service::ALL {
+                let (name, _) = split_version(other.urn());
+                for urn in [other.urn().to_owned(), format!("{name}:7"), name.to_owned()] {
+                    assert_eq!(service.is_type(&urn), service == other, "{urn}");
+                }
+            }
+        }
+        assert_eq!(Service::from_slug(""), None);
+    }
+
+    #[test]
     fn only_a_plain_version_is_one() {
         assert_eq!(versioned("urn:x:service:Y:12"), Some(("urn:x:service:Y", 12)));
         let long = format!("urn:x:service:Y:{}1", "0".repeat(2000));

@@ -163,6 +163,18 @@ mod tests {
     use crate::xml::escape;
     use proptest::prelude::*;
 
+    #[test]
+    fn a_token_is_escaped_where_it_needs_to_be_and_what_is_cut_is_gone() {
+        let mut writer = XmlWriter::new(Layer::Document, 0);
+        assert!(writer.is_empty());
+        writer.token("i-4_2:7.mp4/x");
+        let before = writer.len();
+        assert!(!writer.is_empty() && before == 13);
+        writer.token("a&b").cut(before);
+        writer.token("<").token("\"").token("é").token("a&");
+        assert_eq!(writer.finish(), "i-4_2:7.mp4/x&lt;&quot;éa&amp;");
+    }
+
     proptest! {
         #[test]
         fn nested_is_the_document_escaped(text in "\\PC{0,40}", n in any::<u64>()) {

@@ -292,6 +292,28 @@ fn a_search_from_where_no_host_can_be_is_silent() {
 }
 
 #[test]
+fn a_search_for_what_we_lack_uses_up_nothing() {
+    let mut lan = lossless(4);
+    lan.run(Duration::from_secs(5));
+    let answered = |heard| matches!(heard, Some(Heard::Search { answered: true, .. }));
+    for _ in 0..100 {
+        let other = compose_search("urn:schemas-upnp-org:device:MediaRenderer:1", 1, "x");
+        assert!(!answered(lan.send(player(60), true, &other)));
+    }
+    assert_eq!(lan.machine.dropped(), 0);
+    assert!(answered(lan.send(player(60), true, &compose_search("upnp:rootdevice", 1, "x"))));
+}
+
+#[test]
+fn announcements_come_again_within_half_the_time_that_they_are_valid() {
+    for (max_age, shortest, longest) in [(60, 20, 30), (900, 240, 360), (1800, 240, 360)] {
+        let period = Tuning::valid_for(max_age).period;
+        let seconds = Duration::from_secs;
+        assert_eq!(period, (seconds(shortest), seconds(longest)), "{max_age}");
+    }
+}
+
+#[test]
 fn a_long_version_is_neither_answered_nor_echoed() {
     let mut lan = lossless(3);
     lan.run(Duration::from_secs(5));

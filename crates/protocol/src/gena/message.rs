@@ -124,6 +124,15 @@ mod tests {
     const ME: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 60);
 
     #[test]
+    fn what_is_written_as_an_event_reads_back_and_nothing_else_is_one() {
+        let variables =
+            [("SystemUpdateID".to_owned(), "7".to_owned()), ("Text".to_owned(), "a<b & c".into())];
+        let body = write_properties(&variables);
+        assert_eq!(read_properties(&body).unwrap(), variables);
+        assert!(read_properties("<list><property><A>1</A></property></list>").is_err());
+    }
+
+    #[test]
     fn callback_must_be_subscriber() {
         let own = [SocketAddrV4::new(ME, 7640)];
         let good = callbacks("<http://192.0.2.60:50871/ev/3><HTTP://192.0.2.60/>", ME, &own);

@@ -404,6 +404,25 @@ mod tests {
     }
 
     #[test]
+    fn containers_are_told_beside_the_rest_and_too_many_as_the_root() {
+        let mut publisher = Publisher::new();
+        let variables = vec![("SystemUpdateID", "1".to_owned()), ("ContainerUpdateIDs", "".into())];
+        publisher
+            .subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables)
+            .unwrap();
+        publisher.change_containers(TV, [("c1".to_owned(), 5)]);
+        let mut event = publisher.poll_output(at(100)).unwrap().variables;
+        event.sort();
+        let expected = [("ContainerUpdateIDs", "c1,5"), ("SystemUpdateID", "1")];
+        assert_eq!(event, expected.map(|(name, value)| (name.to_owned(), value.to_owned())));
+        publisher.delivered("uuid:a", Outcome::Done);
+        let many = (0..MOST_CONTAINERS as u32 + 7).map(|n| (format!("c{n}"), n));
+        publisher.change_containers(TV, many);
+        let event = publisher.poll_output(at(1000)).unwrap().variables;
+        assert_eq!(event[0].1, format!("0,{}", MOST_CONTAINERS + 6));
+    }
+
+    #[test]
     fn a_slow_subscriber_has_one_event_in_flight() {
         let mut publisher = one();
         publisher.poll_output(at(100)).unwrap();
@@ -426,6 +445,12 @@ mod tests {
             publisher.unsubscribe(at(1), "uuid:a", Ipv4Addr::LOCALHOST),
             Err(Refusal::Precondition)
         );
+        assert_eq!(
+            publisher.renew(at(1), "uuid:a", Ipv4Addr::LOCALHOST, at(1)),
+            Err(Refusal::Precondition)
+        );
+        assert!(publisher.renew(at(1), "uuid:a", TV, at(300_000)).is_ok());
+        assert!(!publisher.is_empty());
         assert_eq!(publisher.unsubscribe(at(1), "uuid:a", TV), Ok(()));
         assert_eq!(publisher.renew(at(1), "uuid:a", TV, at(1)), Err(Refusal::Precondition));
     }

@@ -163,4 +163,64 @@ mod tests {
         assert!(limiter.admit(now + Duration::from_secs(1), one), "a second later");
         assert_eq!(limiter.dropped, 410 + 9490);
     }
+    fn source(n: usize) -> Ipv4Addr {
+        Ipv4Addr::from(0x0a02_0000 + n as u32)
+    }
+
+    fn at(ms: u64) -> Moment {
+        Duration::from_millis(ms)
+    }
+
+    #[test]
+    fn one_source_has_its_burst_and_then_ten_a_second() {
+        let mut limiter = Limiter::new(at(0));
+        let admitted = |limiter: &mut Limiter, ms| {
+            (0..100).filter(|_| limiter.admit(at(ms), source(1))).count()
+        };
+        assert_eq!(admitted(&mut limiter, 0), 30);
+        assert_eq!(admitted(&mut limiter, 500), 5);
+        assert_eq!(admitted(&mut limiter, 60_000), 30, "never more than the burst");
+        assert_eq!(limiter.dropped, 70 + 95 + 70);
+    }
+
+    #[test]
+    fn among_many_each_waits_for_its_turn() {
+        let mut few = Limiter::new(at(0));
+        assert!((0..9).all(|n| few.admit(at(0), source(n))) && few.admit(at(200), source(1)));
+        // 400 sources share 180 answers a second: each has one in 2.2 s.
+        let mut many = Limiter::new(at(0));
+        assert!((0..400).all(|n| many.admit(at(0), source(n))));
+        assert!(!many.admit(at(200), source(1)) && !many.admit(at(1900), source(1)));
+        assert_eq!(many.dropped, 2);
+        assert!(many.admit(at(2300), source(1)), "the others have not searched since");
+    }
+
+    #[test]
+    fn a_tenth_of_a_second_holds_eighteen_answers_and_what_is_past_is_forgotten() {
+        let mut limiter = Limiter::new(at(0));
+        for tenth in [0, 100, 200] {
+            let planned = (0..50).filter(|n| limiter.plan(at(0), at(tenth + n % 100))).count();
+            assert_eq!(planned as u32, TENTH, "{tenth}");
+        }
+        assert_eq!(limiter.planned.len(), 3);
+        assert!(limiter.plan(at(10_000), at(10_050)));
+        assert_eq!(limiter.planned.len(), 1);
+    }
+
+    #[test]
+    fn with_too_many_sources_those_known_are_served_and_the_silent_make_room() {
+        let mut searches = Limiter::new(at(0));
+        let mut notices = NoticeLimiter::new(at(0));
+        for n in 0..SOURCES {
+            assert!(searches.admit(at(0), source(n)));
+            notices.admit(at(0), source(n));
+        }
+        let new = source(SOURCES);
+        assert!(!searches.admit(at(5000), new) && !notices.admit(at(5000), new));
+        assert_eq!(searches.dropped, 1);
+        assert!(notices.admit(at(5000), source(3)));
+        // Ten seconds without a word, and their places are free again.
+        assert!(searches.admit(at(10_000), new) && notices.admit(at(10_000), new));
+        assert!(searches.per_source.len() < 10 && notices.per_source.len() < 10);
+    }
 }

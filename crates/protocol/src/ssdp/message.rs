@@ -133,6 +133,24 @@ mod tests {
         assert!(matches!(mx0, Some(Message::Search(Search { mx: None, .. }))));
     }
 
+    #[test]
+    fn what_is_nearly_a_notify_or_an_answer_is_none() {
+        let fields = "NT: a\r\nNTS: ssdp:alive\r\nUSN: uuid:b::a\r\nST: a\r\n\r\n";
+        let read = |start: &str| parse(format!("{start}\r\n{fields}").as_bytes());
+        assert!(matches!(read("NOTIFY * HTTP/1.1"), Some(Message::Notify { .. })));
+        assert!(matches!(read("HTTP/1.1 200 OK"), Some(Message::Answer { .. })));
+        for other in [
+            "NOTIFY /path HTTP/1.1",
+            "NOTIFY * HTTP/3",
+            "NOTIFY *",
+            "OPTIONS * HTTP/1.1",
+            "HTTP/1.1 404 Not Found",
+            "HTTP/3 200 OK",
+        ] {
+            assert_eq!(read(other), None, "{other}");
+        }
+    }
+
     proptest! {
         #[test]
         fn any_datagram_is_survived(bytes in proptest::collection::vec(any::<u8>(), 0..2000)) {

@@ -408,7 +408,7 @@ fn remedy(reason: &str) -> Option<String> {
         r if r.contains("not set to hold") => "Publish its folder with that kind as well.",
         r if r.contains("leads nowhere") => "Plug in its drive, or delete the link.",
         r if r.contains("another drive than before") => {
-            "Mount its drive again; it comes back with all that is known of it. When the drives are meant to be as they are now: mostra folder rescan FOLDER --as-it-is"
+            "Mount its drive again; it comes back with all that is known of it. When the drives are meant to be as they are now, take them so under Folders, or: mostra folder rescan FOLDER --as-it-is"
         }
         r if r.contains("does not answer") => {
             "See to the drive or network share; it comes back by itself."
