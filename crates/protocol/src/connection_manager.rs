@@ -72,6 +72,10 @@ mod tests {
         let info =
             answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", " 0 ")]), "").unwrap();
         assert_eq!(info[0], ("RcsID", "-1".to_owned()));
+        let list = answer(&call("GetProtocolInfo", &[]), "a,b").unwrap();
+        assert_eq!(list, [("Source", "a,b".to_owned()), ("Sink", String::new())]);
+        let ids = answer(&call("GetCurrentConnectionIDs", &[]), "").unwrap();
+        assert_eq!(ids, [("ConnectionIDs", "0".to_owned())]);
     }
 
     #[test]

@@ -140,6 +140,9 @@ mod tests {
         assert_eq!(browse(&[id]), Err(Fault::InvalidArgs));
         assert_eq!(browse(&[flag]), Err(Fault::InvalidArgs));
         assert_eq!(browse(&[id, ("BrowseFlag", "BrowseAll")]), Err(Fault::InvalidArgs));
+        assert_eq!(browse(&[id, flag]).unwrap().flag, BrowseFlag::DirectChildren);
+        let metadata = browse(&[id, ("BrowseFlag", " BrowseMetadata")]).unwrap();
+        assert_eq!(metadata.flag, BrowseFlag::Metadata);
         assert_eq!(browse(&[id, flag, ("StartingIndex", "x")]), Err(Fault::InvalidArgs));
         assert_eq!(browse(&[id, flag, ("RequestedCount", "-1")]).unwrap().count, 0);
         for beyond in ["4294967296", "99999999999", &"9".repeat(60)] {

@@ -248,8 +248,8 @@ enum Pushed {
     Short(u64),
 }
 
-/// After how long the kernel is asked again when it was short of memory.
-const BREATH: Duration = Duration::from_millis(500);
+/// After how long the kernel is asked again when it was short of memory: at first, and at most.
+const BREATHS: (Duration, Duration) = (Duration::from_millis(2), Duration::from_millis(500));
 
 /// Has the kernel send a piece of a file. Reading it happens on the drive's threads.
 async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
@@ -258,21 +258,23 @@ async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
     // Only whole segments leave until all is handed over; benches/notes.md says what it brings.
     let _ = SockRef::from(&**stream).set_tcp_cork(true);
     let mut at = first;
-    let mut moved = Instant::now();
+    let (mut moved, mut breath) = (Instant::now(), BREATHS.0);
     let outcome = loop {
         let (to, from) = (stream.clone(), file.clone());
         match lane.run(move || send_some(&to, &from, at, end)).await {
             Ok(Pushed::All) => break Ok(()),
             Ok(Pushed::Turn(now)) => at = now,
             Ok(Pushed::Short(now)) => {
-                // Waiting for room would not wait: there is some.
+                // Waiting for room would not wait: there is some. Soon at first, so that streams
+                // which go on meanwhile do not have all the memory that becomes free.
                 if now > at {
-                    moved = Instant::now();
+                    (moved, breath) = (Instant::now(), BREATHS.0);
                 } else if moved.elapsed() > STALL {
                     break Err(io::ErrorKind::TimedOut.into());
                 }
                 at = now;
-                tokio::time::sleep(BREATH).await;
+                tokio::time::sleep(breath).await;
+                breath = (breath * 2).min(BREATHS.1);
             }
             Ok(Pushed::Full(now)) => {
                 at = now;
