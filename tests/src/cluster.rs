@@ -99,8 +99,14 @@ impl Drop for Cluster {
     }
 }
 
-/// Where the shared server has a socket for services that run as another user.
-pub const SOCKET_FOR_ALL: &str = "/run/mostra-test-socket";
+/// Where the shared server has a socket for services that run as another user. Each checkout has
+/// its own, so that the tests of two can run at once.
+fn socket_for_all() -> String {
+    use std::hash::{Hash as _, Hasher as _};
+    let mut hasher = std::hash::DefaultHasher::new();
+    top().hash(&mut hasher);
+    format!("/run/mostra-test-{:08x}", hasher.finish() as u32)
+}
 
 /// Starts the cluster of a data directory and gives its URL.
 ///
@@ -112,7 +118,7 @@ pub fn start_postgres(data: &Path, fast: bool) -> String {
     if fast {
         command.env("MOSTRA_POSTGRES_FAST", "1");
         if data == top().join("target/test-house") {
-            command.env("MOSTRA_POSTGRES_SOCKET", SOCKET_FOR_ALL);
+            command.env("MOSTRA_POSTGRES_SOCKET", socket_for_all());
         }
     }
     let output = command.output().expect("scripts/postgres runs");
@@ -124,7 +130,7 @@ pub fn start_postgres(data: &Path, fast: bool) -> String {
 pub fn by_socket_for_all(url: &str) -> String {
     let (before, rest) = url.split_once("?host=").expect("a URL of scripts/postgres");
     let (_, port) = rest.split_once("&port=").expect("a URL of scripts/postgres");
-    format!("{before}?host={SOCKET_FOR_ALL}&port={port}")
+    format!("{before}?host={}&port={port}", socket_for_all())
 }
 
 /// psql in the database of a URL, whose password stands in no argument.
