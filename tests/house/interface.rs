@@ -177,6 +177,12 @@ fn accounts_are_listed_changed_and_removed_and_their_sessions_end() {
         let theirs = token("ansgar", "keeper of the bell");
         house.mostra(&["account", "remove", "ansgar", "--yes"]);
         assert_eq!((status(&theirs), sign_in("ansgar", "keeper of the bell").status), (401, 401));
+        // A name that means something else in a path is refused; one with an accent is none.
+        house.mostra_fails(&["account", "add", "..", "--password-file", &first]);
+        house.mostra(&["account", "add", "Élise", "--password-file", &first]);
+        house.mostra(&["account", "password", "Élise", "--password-file", &second]);
+        house.mostra(&["account", "remove", "Élise", "--yes"]);
+        assert_eq!(query(&house.database_url, "select count(*) from account"), "1");
         let said = house.mostra_fails(&["account", "remove", "house", "--yes"]);
         assert!(said.contains("only account"), "{said}");
         assert_eq!(query(&house.database_url, "select count(*) from session"), "1");

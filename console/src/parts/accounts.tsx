@@ -26,8 +26,8 @@ export function Accounts() {
 function Account({ account, only }: { account: AccountUse; only: boolean }) {
   const [changing, setChanging] = useState(false);
   const [removing, setRemoving] = useState(false);
-  const remove = useChange(() => call("DELETE", `/accounts/${account.name}`), ["accounts"]);
-  const signOut = useChange(() => call("DELETE", `/accounts/${account.name}/sessions`), ["accounts"]);
+  const remove = useChange(() => call("DELETE", `/accounts/${encodeURIComponent(account.name)}`), ["accounts"]);
+  const signOut = useChange(() => call("DELETE", `/accounts/${encodeURIComponent(account.name)}/sessions`), ["accounts"]);
   return (
     <li className="py-3">
       <p>
@@ -66,7 +66,7 @@ function Account({ account, only }: { account: AccountUse; only: boolean }) {
 function Change({ account, onDone }: { account: AccountUse; onDone: () => void }) {
   const [current, setCurrent] = useState("");
   const [password, setPassword] = useState("");
-  const change = useChange(() => call("PUT", `/accounts/${account.name}/password`, account.you ? { password, current } : { password }), ["accounts"]);
+  const change = useChange(() => call("PUT", `/accounts/${encodeURIComponent(account.name)}/password`, account.you ? { password, current } : { password }), ["accounts"]);
   return (
     <form
       className="mt-3 space-y-3"
@@ -100,7 +100,7 @@ function Make({ onDone }: { onDone: () => void }) {
         make.mutate(undefined, { onSuccess: onDone });
       }}
     >
-      <Field label="Account name" hint="Letters, digits, - _ or ." required maxLength={40} pattern="[A-Za-z0-9._\-]+" autoFocus value={name} onChange={(e) => setName(e.target.value)} />
+      <Field label="Account name" hint="Letters, digits, - _ or ." required maxLength={40} pattern="[\p{L}\p{N}][\p{L}\p{N}._\-]*" autoFocus value={name} onChange={(e) => setName(e.target.value)} />
       <Field label="Password" hint="At least 8 characters" type="password" autoComplete="new-password" required minLength={8} value={password} onChange={(e) => setPassword(e.target.value)} />
       <div className="flex gap-3">
         <Button look="main" type="submit" disabled={make.isPending}>

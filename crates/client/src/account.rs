@@ -76,7 +76,7 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                 false => None,
             };
             let new = NewPassword { password: password(password_file.as_deref(), true)?, current };
-            let path = format!("/accounts/{name}/password");
+            let path = format!("/accounts/{}/password", in_path(&name));
             connection.put(&path, &new).await?;
             output.print(&name, |name| {
                 format!("The password of {name} is changed; its other sessions have ended.")
@@ -89,7 +89,7 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
                     "Say --yes to remove without being asked.",
                 ));
             }
-            connection.remove(&format!("/accounts/{name}")).await?;
+            connection.remove(&format!("/accounts/{}", in_path(&name))).await?;
             output.print(&name, |name| format!("The account {name} is removed."))
         }
         Verb::Sessions => {
@@ -114,11 +114,16 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
         Verb::SignOut { what } => {
             let accounts: Vec<AccountUse> = connection.get("/accounts").await?;
             let path = match accounts.iter().any(|a| a.name == what) {
-                true => format!("/accounts/{what}/sessions"),
-                false => format!("/sessions/{what}"),
+                true => format!("/accounts/{}/sessions", in_path(&what)),
+                false => format!("/sessions/{}", in_path(&what)),
             };
             connection.remove(&path).await?;
             output.print(&what, |what| format!("{what} is signed out."))
         }
     }
+}
+
+/// A name as one part of a path.
+fn in_path(name: &str) -> impl std::fmt::Display + '_ {
+    percent_encoding::utf8_percent_encode(name, percent_encoding::NON_ALPHANUMERIC)
 }

@@ -5,7 +5,7 @@ use std::io::Read as _;
 
 use crate::Trouble;
 use crate::config::{Config, Reset};
-use crate::console::hash_now;
+use crate::console::{check_password, hash_now, is_account_name};
 use crate::random::random_word;
 
 /// Sets the password of an account, and ends its sessions; the service may run meanwhile. Where
@@ -26,13 +26,17 @@ pub async fn run(config: &Config, reset: &Reset) -> Result<(), Trouble> {
     let chosen = password.is_some();
     let password = password.map(|text| text.trim_end_matches(['\n', '\r']).to_owned());
     let password = password.unwrap_or_else(|| random_word(14));
-    if password.chars().count() < 8 {
-        return Err(Trouble::new("the password is too short", "Take at least 8 characters."));
+    if check_password(&password).is_err() {
+        return Err(Trouble::new("the password cannot be used", "Take 8 to 1000 characters."));
     }
     let records = crate::open_records(config).await?;
     let saved = async {
         let hash = hash_now(&password).map_err(mostra_store::StoreError::Refused)?;
         let known = records.set_password(&reset.name, &hash, None).await?;
+        if !known && !is_account_name(&reset.name) {
+            let why = "there is no such account, and no new one may have that name";
+            return Err(mostra_store::StoreError::Refused(why.into()));
+        }
         if !known {
             records.add_account(&reset.name, &hash).await?;
         }

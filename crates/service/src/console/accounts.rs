@@ -60,12 +60,10 @@ async fn add(
         request.peer_addr().map(|p| p.ip()).ok_or_else(|| Failure::invalid("Unknown sender"))?;
     let NewAccount { name, password, code } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
-    if name.is_empty()
-        || name.len() > 40
-        || !name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c))
-    {
-        return Err(Failure::invalid("That name does not work")
-            .why("A name is 1 to 40 letters, digits, - _ or ."));
+    if !is_account_name(&name) {
+        return Err(Failure::invalid("That name does not work").why(
+            "A name is up to 40 letters, digits, - _ or ., and begins with a letter or digit.",
+        ));
     }
     password::check(&password)?;
     attempts.begin(source)?;
@@ -194,6 +192,13 @@ async fn end_all(
     forget_sessions(&house, |session| session.account == *name);
     tracing::info!(who = caller.0.account(), "the sessions of {name:?} were ended");
     Ok(HttpResponse::NoContent().finish())
+}
+
+/// Whether a new account may have a name. It stands in paths, where `..` means something else.
+pub fn is_account_name(name: &str) -> bool {
+    name.len() <= 40
+        && name.starts_with(char::is_alphanumeric)
+        && name.chars().all(|c| c.is_alphanumeric() || "-_.".contains(c))
 }
 
 /// A session's name: enough of its hash to tell it from others, and nothing by which to use it.

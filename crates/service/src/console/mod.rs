@@ -35,8 +35,9 @@ use crate::house::House;
 use crate::trouble::Trouble;
 
 pub use access::ConsoleDoor;
+pub use accounts::is_account_name;
 pub use openapi::document as openapi_document;
-pub use password::hash_now;
+pub use password::{check as check_password, hash_now};
 
 /// Whether a listener serves loopback, or the house by TLS.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{LazyLock, Mutex, PoisonError};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
@@ -23,7 +23,7 @@ const LONGEST: usize = 1000;
 /// Passwords hashed at a time, and requests that may wait for that.
 const AT_ONCE: usize = 2;
 const MOST_WAITING: usize = 16;
-static TURNS: Turns = Turns::new();
+static TURNS: LazyLock<Turns> = LazyLock::new(Turns::new);
 
 /// A hash that no password fits: somebody who does not exist takes as long as somebody who does.
 static NOBODY: LazyLock<String> =
@@ -75,13 +75,13 @@ pub async fn fits(recorded: Option<String>, password: String) -> Result<bool, Fa
 
 /// Who hashes, and who waits for that.
 struct Turns {
-    places: Semaphore,
+    places: Arc<Semaphore>,
     waiting: AtomicUsize,
 }
 
 impl Turns {
-    const fn new() -> Turns {
-        Turns { places: Semaphore::const_new(AT_ONCE), waiting: AtomicUsize::new(0) }
+    fn new() -> Turns {
+        Turns { places: Arc::new(Semaphore::new(AT_ONCE)), waiting: AtomicUsize::new(0) }
     }
 
     async fn take<T: Send + 'static>(
@@ -93,11 +93,15 @@ impl Turns {
                 .next("Try again in a moment.")
         };
         let waiting = Waiting::begin(&self.waiting).ok_or_else(busy)?;
-        let place = self.places.acquire().await.map_err(|_| busy())?;
+        let place = self.places.clone().acquire_owned().await.map_err(|_| busy())?;
         drop(waiting);
-        let done = web::block(work).await.map_err(|_| busy());
-        drop(place);
-        done
+        // The place goes with the work, which nothing stops: whoever hangs up frees none.
+        let work = move || {
+            let done = work();
+            drop(place);
+            done
+        };
+        web::block(work).await.map_err(|_| busy())
     }
 }
 
@@ -227,5 +231,21 @@ mod tests {
             MOST.load(Ordering::SeqCst) <= AT_ONCE && (1..=MOST_WAITING + AT_ONCE).contains(&done),
             "{done}"
         );
+    }
+    #[actix_web::test]
+    async fn whoever_hangs_up_frees_no_place_before_the_work_is_done() {
+        let turns = Turns::new();
+        let (end, ended) = std::sync::mpsc::channel::<()>();
+        let (begin, begun) = std::sync::mpsc::channel();
+        let asked = turns.take(move || {
+            begin.send(()).unwrap();
+            ended.recv().is_ok()
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(50), asked).await.is_err());
+        begun.recv().unwrap();
+        assert_eq!(turns.places.available_permits(), AT_ONCE - 1);
+        end.send(()).unwrap();
+        let all = turns.places.acquire_many(AT_ONCE as u32).await;
+        assert!(all.is_ok(), "and then it is free");
     }
 }

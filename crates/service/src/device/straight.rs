@@ -249,7 +249,7 @@ enum Pushed {
 }
 
 /// After how long the kernel is asked again when it was short of memory: at first, and at most.
-const BREATHS: (Duration, Duration) = (Duration::from_millis(2), Duration::from_millis(500));
+const RETRY: (Duration, Duration) = (Duration::from_millis(2), Duration::from_millis(500));
 
 /// Has the kernel send a piece of a file. Reading it happens on the drive's threads.
 async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
@@ -258,26 +258,28 @@ async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
     // Only whole segments leave until all is handed over; benches/notes.md says what it brings.
     let _ = SockRef::from(&**stream).set_tcp_cork(true);
     let mut at = first;
-    let (mut moved, mut breath) = (Instant::now(), BREATHS.0);
+    let (mut moved, mut wait) = (Instant::now(), RETRY.0);
     let outcome = loop {
         let (to, from) = (stream.clone(), file.clone());
-        match lane.run(move || send_some(&to, &from, at, end)).await {
+        let pushed = lane.run(move || send_some(&to, &from, at, end)).await;
+        if let Ok(Pushed::Turn(now) | Pushed::Short(now) | Pushed::Full(now)) = pushed
+            && now > at
+        {
+            (at, moved, wait) = (now, Instant::now(), RETRY.0);
+        }
+        match pushed {
             Ok(Pushed::All) => break Ok(()),
-            Ok(Pushed::Turn(now)) => at = now,
-            Ok(Pushed::Short(now)) => {
-                // Waiting for room would not wait: there is some. Soon at first, so that streams
-                // which go on meanwhile do not have all the memory that becomes free.
-                if now > at {
-                    (moved, breath) = (Instant::now(), BREATHS.0);
-                } else if moved.elapsed() > STALL {
+            Ok(Pushed::Turn(_)) => {}
+            Ok(Pushed::Short(_)) => {
+                if moved.elapsed() > STALL {
                     break Err(io::ErrorKind::TimedOut.into());
                 }
-                at = now;
-                tokio::time::sleep(breath).await;
-                breath = (breath * 2).min(BREATHS.1);
+                // Waiting for room would not wait: there is some. Soon at first, so that streams
+                // which go on meanwhile do not have all the memory that becomes free.
+                tokio::time::sleep(wait).await;
+                wait = (wait * 2).min(RETRY.1);
             }
-            Ok(Pushed::Full(now)) => {
-                at = now;
+            Ok(Pushed::Full(_)) => {
                 // The library did not see that the socket was full. It is asked again inside, or
                 // room that came meanwhile would be missed.
                 let full = || match has_room(stream, 0) {
