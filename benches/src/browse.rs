@@ -37,7 +37,7 @@ pub fn measure(house: &House, report: &mut String) {
 
 /// Publishes thirty pictures, once.
 pub fn thirty(house: &House) {
-    let folder = house.data.path().join("thirty");
+    let folder = house.folders.path().join("thirty");
     if folder.exists() {
         return;
     }

@@ -11,7 +11,7 @@ use mostra_tests::{House, top, until};
 const FILES: usize = 100_000;
 
 pub fn measure(house: &House, report: &mut String) {
-    let folder = house.data.path().join("many");
+    let folder = house.folders.path().join("many");
     generate(&folder);
     // What was just written goes to the disk before, and not meanwhile.
     nix::unistd::sync();

@@ -188,6 +188,8 @@ impl Drop for Running {
 pub struct House {
     /// Its data directory.
     pub data: tempfile::TempDir,
+    /// Where folders to publish can be made; what is in its data directory is never published.
+    pub folders: tempfile::TempDir,
     /// Its database.
     pub database_url: String,
     /// A program under which the service is started, with its arguments; none if empty.
@@ -197,7 +199,8 @@ pub struct House {
 impl House {
     fn new(database_url: String) -> House {
         let data = tempfile::tempdir().expect("a data directory");
-        House { data, database_url, under: Vec::new() }
+        let folders = tempfile::tempdir().expect("a directory for folders");
+        House { data, folders, database_url, under: Vec::new() }
     }
 
     /// Another house on the same host, with data and records of its own.

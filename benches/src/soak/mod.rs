@@ -47,7 +47,8 @@ pub fn run(length: Duration) {
     in_a_house(move |_| {
         let disk = Disk::mount();
         let data = tempfile::tempdir_in(disk.path()).expect("a data directory");
-        let house = House { data, database_url: disk.start_postgres(), under: Vec::new() };
+        let folders = tempfile::tempdir().expect("a directory for folders");
+        let house = House { data, folders, database_url: disk.start_postgres(), under: Vec::new() };
         let (report, wrong) = soak(&house, &disk, length);
         print!("{report}");
         disk.stop_postgres();
