@@ -7,7 +7,7 @@ use std::time::Duration;
 use libfuzzer_sys::fuzz_target;
 use mostra_protocol::Moment;
 use mostra_protocol::ssdp::{self, Announcer, Identity, Link, Tuning};
-use mostra_protocol::wire::Service;
+use mostra_protocol::identifiers::Service;
 
 fuzz_target!(|bytes: &[u8]| {
     let identity = Identity {

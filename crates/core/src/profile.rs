@@ -1,7 +1,7 @@
 //! Which DLNA profile a file fits (requirements 10.2). A profile is named only when every
 //! limit of it was verified; a false one is worse than none (PROF-3).
 
-use mostra_protocol::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo};
+use mostra_protocol::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo, Seek};
 
 use crate::Kind;
 use crate::facts::{Facts, Format};
@@ -14,7 +14,7 @@ pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
     ProtocolInfo {
         mime: facts.format.mime().to_owned(),
         profile: profile(facts),
-        byte_seek: true,
+        seek: Seek::BYTES,
         converted: false,
         flags: if facts.kind == Kind::Picture { FLAGS_PICTURE } else { FLAGS_FILE },
         any: false,
@@ -26,7 +26,7 @@ fn live_info(format: Format) -> ProtocolInfo {
     ProtocolInfo {
         mime: format.mime().to_owned(),
         profile: None,
-        byte_seek: false,
+        seek: Seek::NONE,
         converted: false,
         flags: FLAGS_LIVE,
         any: false,
@@ -101,7 +101,7 @@ impl Rendition {
         ProtocolInfo {
             mime: Format::Jpeg.mime().to_owned(),
             profile: Some(self.profile()),
-            byte_seek: true,
+            seek: Seek::BYTES,
             converted: true,
             flags: FLAGS_PICTURE,
             any: false,
@@ -114,7 +114,7 @@ pub fn caption_info(webvtt: bool) -> ProtocolInfo {
     ProtocolInfo {
         mime: if webvtt { "text/vtt" } else { "text/srt" }.to_owned(),
         profile: None,
-        byte_seek: true,
+        seek: Seek::BYTES,
         converted: false,
         flags: FLAGS_PICTURE,
         any: false,
@@ -156,7 +156,7 @@ pub fn all() -> Vec<ProtocolInfo> {
         list.extend(named.map(|profile| ProtocolInfo {
             mime: format.mime().to_owned(),
             profile,
-            byte_seek: true,
+            seek: Seek::BYTES,
             converted: false,
             flags: if picture { FLAGS_PICTURE } else { FLAGS_FILE },
             any: false,
@@ -180,7 +180,7 @@ pub fn replaced(mime: &str) -> [ProtocolInfo; 2] {
     [FLAGS_FILE, FLAGS_PICTURE].map(|flags| ProtocolInfo {
         mime: mime.to_owned(),
         profile: None,
-        byte_seek: true,
+        seek: Seek::BYTES,
         converted: false,
         flags,
         any: false,

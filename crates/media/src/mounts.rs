@@ -36,6 +36,11 @@ impl Mounts {
         Mounts(mounts.collect())
     }
 
+    /// All mount points.
+    pub fn points(&self) -> impl Iterator<Item = &Path> {
+        self.0.iter().map(|mount| mount.point.as_path())
+    }
+
     /// The mount point that a path lies under, by its text alone.
     pub fn of(&self, path: &Path) -> PathBuf {
         self.around(path).map_or_else(|| "/".into(), |mount| mount.point.clone())

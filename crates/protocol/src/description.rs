@@ -2,8 +2,8 @@
 
 use std::fmt::Write as _;
 
+use crate::identifiers::{MEDIA_SERVER, NS_DEVICE, NS_DLNA_DEVICE, Service};
 use crate::service_document;
-use crate::wire::{MEDIA_SERVER, NS_DEVICE, NS_DLNA_DEVICE, Service};
 use crate::xml::{self, Element, Limits, XmlError, escape};
 
 /// What varies in the device document. It never varies by requester (DESC-20).

@@ -2,9 +2,9 @@
 //! was given.
 
 use crate::dlna::{self, ProtocolInfo};
+use crate::identifiers::{NS_DC, NS_DIDL, NS_DLNA, NS_UPNP};
 use crate::markup;
 use crate::object_filter::Filter;
-use crate::wire::{NS_DC, NS_DIDL, NS_DLNA, NS_UPNP};
 use crate::xml::{self, Limits, XmlError, clip};
 use crate::xml_writer::{Layer, Markup, XmlWriter};
 
@@ -292,7 +292,7 @@ mod tests {
         let info = ProtocolInfo {
             mime: "video/mp4".into(),
             profile: None,
-            byte_seek: true,
+            seek: crate::dlna::Seek::BYTES,
             converted: false,
             flags: FLAGS_FILE,
             any: false,

@@ -10,6 +10,34 @@ pub const FLAGS_PICTURE: u32 = 0x00d0_0000;
 /// Primary flags of a broadcast without a buffer (PROF-11).
 pub const FLAGS_LIVE: u32 = 0x8d10_0000;
 
+/// How a part of a resource can be asked for (PROF-4).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Seek {
+    /// By TimeSeekRange.
+    pub time: bool,
+    /// By Range.
+    pub bytes: bool,
+}
+
+impl Seek {
+    /// Not at all.
+    pub const NONE: Seek = Seek { time: false, bytes: false };
+    /// By bytes, as of a file.
+    pub const BYTES: Seek = Seek { time: false, bytes: true };
+    /// By time, as of what is made while it is sent.
+    pub const TIME: Seek = Seek { time: true, bytes: false };
+
+    /// `DLNA.ORG_OP` with its two digits.
+    fn operations(self) -> &'static str {
+        match (self.time, self.bytes) {
+            (false, false) => "DLNA.ORG_OP=00",
+            (false, true) => "DLNA.ORG_OP=01",
+            (true, false) => "DLNA.ORG_OP=10",
+            (true, true) => "DLNA.ORG_OP=11",
+        }
+    }
+}
+
 /// What a resource is and how it may be fetched; written as `http-get:*:MIME:…`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProtocolInfo {
@@ -17,8 +45,8 @@ pub struct ProtocolInfo {
     pub mime: String,
     /// `DLNA.ORG_PN`, only if every limit of the profile was verified (PROF-3).
     pub profile: Option<&'static str>,
-    /// Whether bytes can be asked for by Range (PROF-4).
-    pub byte_seek: bool,
+    /// How a part of it can be asked for.
+    pub seek: Seek,
     /// Whether this is a converted form (PROF-5).
     pub converted: bool,
     /// The primary flags.
@@ -28,6 +56,11 @@ pub struct ProtocolInfo {
 }
 
 impl ProtocolInfo {
+    /// Whether this is a broadcast, which goes on without those who receive it (PROF-11).
+    pub fn live(&self) -> bool {
+        self.flags == FLAGS_LIVE
+    }
+
     /// The fourth field, also sent as `contentFeatures.dlna.org` (HTTP-17).
     pub fn features(&self) -> String {
         let mut features = String::with_capacity(96);
@@ -45,7 +78,7 @@ impl ProtocolInfo {
             tell(profile);
             tell(";");
         }
-        tell(if self.byte_seek { "DLNA.ORG_OP=01" } else { "DLNA.ORG_OP=00" });
+        tell(self.seek.operations());
         tell(if self.converted { ";DLNA.ORG_CI=1" } else { ";DLNA.ORG_CI=0" });
         let mut flags = *b";DLNA.ORG_FLAGS=00000000000000000000000000000000";
         for (digit, byte) in flags[16..24].iter_mut().enumerate() {
@@ -139,7 +172,7 @@ mod tests {
         let info = ProtocolInfo {
             mime: "video/mp4".into(),
             profile: Some("AVC_MP4_MP_SD_AAC_MULT5"),
-            byte_seek: true,
+            seek: Seek::BYTES,
             converted: false,
             flags: FLAGS_FILE,
             any: false,

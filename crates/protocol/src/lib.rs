@@ -26,6 +26,7 @@ pub mod description;
 pub mod didl;
 pub mod dlna;
 pub mod gena;
+pub mod identifiers;
 pub mod npt;
 pub mod object_filter;
 pub mod property;
@@ -38,8 +39,8 @@ pub mod soap;
 pub mod sort;
 pub mod ssdp;
 mod stamp;
+pub mod subnet;
 pub mod text;
-pub mod wire;
 pub mod xml;
 pub mod xml_writer;
 

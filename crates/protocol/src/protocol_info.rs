@@ -1,6 +1,8 @@
 //! Reading protocolInfo that others wrote (requirements 10.1, 10.3); [`dlna`](crate::dlna)
 //! writes ours.
 
+use crate::dlna::Seek;
+
 /// Most entries of a list that are read (PROF-19).
 const ENTRIES: usize = 2000;
 /// Most bytes of a list that are read (PROF-19).
@@ -17,8 +19,8 @@ pub struct ReadInfo {
     pub mime: String,
     /// `DLNA.ORG_PN`.
     pub profile: Option<String>,
-    /// Whether time and bytes can be sought, by `DLNA.ORG_OP` (PROF-4).
-    pub seek: Option<(bool, bool)>,
+    /// How a part of it can be asked for, by `DLNA.ORG_OP` (PROF-4).
+    pub seek: Option<Seek>,
     /// `DLNA.ORG_PS`, the speeds.
     pub speeds: Vec<String>,
     /// Whether this is a converted form, by `DLNA.ORG_CI` (PROF-5).
@@ -80,10 +82,10 @@ impl ReadInfo {
     }
 }
 
-fn seek(digits: &str) -> Option<(bool, bool)> {
+fn seek(digits: &str) -> Option<Seek> {
     let bit = |byte: u8| matches!(byte, b'0' | b'1').then_some(byte == b'1');
     let [time, bytes] = digits.as_bytes() else { return None };
-    Some((bit(*time)?, bit(*bytes)?))
+    Some(Seek { time: bit(*time)?, bytes: bit(*bytes)? })
 }
 
 /// Reads a list as GetProtocolInfo gives it: entries between commas that no backslash precedes,
@@ -157,14 +159,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_we_write_is_read(profile in proptest::option::of(Just("MP3")), byte_seek: bool, converted: bool, any: bool) {
-            let info = ProtocolInfo { mime: "audio/mpeg".into(), profile, byte_seek, converted, flags: FLAGS_FILE, any };
+        fn what_we_write_is_read(profile in proptest::option::of(Just("MP3")), time: bool, bytes: bool, converted: bool, any: bool) {
+            let info = ProtocolInfo { mime: "audio/mpeg".into(), profile, seek: Seek { time, bytes }, converted, flags: FLAGS_FILE, any };
             let list = read_list(&source_list([info.to_string(), "http-get:*:a/b,c\\d:*".into()]));
             prop_assert_eq!(list.len(), 2);
             prop_assert_eq!(&list[0].mime, "a/b,c\\d");
             let read = &list[1];
             prop_assert_eq!(read.profile.as_deref(), profile.filter(|_| !any));
-            prop_assert_eq!(read.seek, (!any).then_some((false, byte_seek)));
+            prop_assert_eq!(read.seek, (!any).then_some(Seek { time, bytes }));
             prop_assert_eq!(read.converted, converted && !any);
             prop_assert_eq!(read.flags, (!any).then_some(FLAGS_FILE));
         }

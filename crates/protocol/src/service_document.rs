@@ -3,7 +3,7 @@
 
 use std::fmt::Write as _;
 
-use crate::wire::{NS_SERVICE, Service};
+use crate::identifiers::{NS_SERVICE, Service};
 
 /// An argument and the state variable it relates to.
 type Argument = (&'static str, &'static str);

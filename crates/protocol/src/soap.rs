@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use crate::wire::{NS_CONTROL, NS_SOAP, SOAP_ENCODING, Service};
+use crate::identifiers::{NS_CONTROL, NS_SOAP, SOAP_ENCODING, Service};
 use crate::xml::{self, Limits, XmlError, escape, escape_into};
 
 /// An action somebody asks for.

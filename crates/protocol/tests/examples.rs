@@ -12,9 +12,9 @@ use mostra_protocol::description::{self, Description, Edition};
 use mostra_protocol::didl::{self, Body, Object, Resource};
 use mostra_protocol::dlna::{FLAGS_FILE, ProtocolInfo};
 use mostra_protocol::gena::{self, Asked};
+use mostra_protocol::identifiers::Service;
 use mostra_protocol::soap::{self, Fault, Value};
 use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Link, Tuning};
-use mostra_protocol::wire::Service;
 use mostra_protocol::xml_writer::Layer;
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
@@ -216,7 +216,7 @@ fn a_browse_is_read_and_answered_as_in_the_examples() {
                     info: ProtocolInfo {
                         mime: "video/mp4".into(),
                         profile: Some("AVC_MP4_MP_SD_AAC_MULT5"),
-                        byte_seek: true,
+                        seek: mostra_protocol::dlna::Seek::BYTES,
                         converted: false,
                         flags: FLAGS_FILE,
                         any: false,

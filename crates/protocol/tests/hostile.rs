@@ -12,9 +12,9 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use mostra_protocol::content_directory::{Browse, Leniency, Search};
+use mostra_protocol::identifiers::Service;
 use mostra_protocol::object_filter::Filter;
 use mostra_protocol::ssdp::{self, Announcer, Identity, Link, Tuning};
-use mostra_protocol::wire::Service;
 use mostra_protocol::{
     Moment, charset, description, didl, gena, npt, protocol_info, range, search, soap, sort,
 };

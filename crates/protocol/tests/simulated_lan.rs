@@ -8,10 +8,10 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use mostra_protocol::Moment;
+use mostra_protocol::identifiers::{MEDIA_SERVER, Service};
 use mostra_protocol::ssdp::{
     Announcer, Datagram, Heard, Identity, Link, Message, Tuning, compose_search, parse,
 };
-use mostra_protocol::wire::{MEDIA_SERVER, Service};
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
 const START: Moment = Duration::from_secs(1_767_225_600);

@@ -1,15 +1,11 @@
 //! A stand-in's small server: events from media servers, and the local JSON control.
 
-use std::convert::Infallible;
+use std::net::TcpListener;
 use std::sync::Arc;
 
-use bytes::Bytes;
-use http_body_util::{BodyExt, Full, Limited};
-use hyper::body::Incoming;
-use hyper::service::service_fn;
-use hyper_util::rt::TokioIo;
+use actix_web::http::StatusCode;
+use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mostra_protocol::gena::read_properties;
-use tokio::net::TcpListener;
 
 use crate::screen;
 use crate::stand_in::{Deed, StandIn};
@@ -18,43 +14,41 @@ use crate::stand_in::{Deed, StandIn};
 pub const EVENT_PATH: &str = "/event";
 
 /// Serves until the process ends.
-pub async fn serve(stand_in: Arc<StandIn>, listener: TcpListener) {
-    loop {
-        let Ok((stream, peer)) = listener.accept().await else { continue };
-        let stand_in = stand_in.clone();
-        tokio::spawn(async move {
-            let service = service_fn(|request| {
-                let stand_in = stand_in.clone();
-                async move {
-                    Ok::<_, Infallible>(answer(&stand_in, peer.ip().is_loopback(), request).await)
-                }
-            });
-            let _ = hyper::server::conn::http1::Builder::new()
-                .serve_connection(TokioIo::new(stream), service)
-                .await;
-        });
-    }
+///
+/// # Errors
+/// Those of the server.
+pub fn serve(stand_in: Arc<StandIn>, listener: TcpListener) -> std::io::Result<()> {
+    let data = web::Data::from(stand_in);
+    let server = HttpServer::new(move || {
+        App::new()
+            .app_data(data.clone())
+            .app_data(web::PayloadConfig::new(256 << 10))
+            .default_service(web::to(answer))
+    })
+    .workers(1)
+    .disable_signals()
+    .listen(listener)?
+    .run();
+    tokio::spawn(server);
+    Ok(())
 }
 
-type Answer = hyper::Response<Full<Bytes>>;
-
-fn reply(status: u16, kind: &str, body: impl Into<Bytes>) -> Answer {
-    let mut answer = hyper::Response::new(Full::new(body.into()));
-    *answer.status_mut() = hyper::StatusCode::from_u16(status).unwrap_or_default();
-    if let Ok(kind) = kind.parse() {
-        answer.headers_mut().insert("content-type", kind);
-    }
-    answer
+fn reply(status: u16, kind: &str, body: impl Into<String>) -> HttpResponse {
+    let status = StatusCode::from_u16(status).unwrap_or_default();
+    HttpResponse::build(status).content_type(kind).body(body.into())
 }
 
-async fn answer(stand_in: &Arc<StandIn>, local: bool, request: hyper::Request<Incoming>) -> Answer {
-    let (head, body) = request.into_parts();
-    let body =
-        Limited::new(body, 256 << 10).collect().await.map(|b| b.to_bytes()).unwrap_or_default();
-    match (head.method.as_str(), head.uri.path()) {
+async fn answer(
+    stand_in: web::Data<StandIn>,
+    request: HttpRequest,
+    body: web::Bytes,
+) -> HttpResponse {
+    let stand_in = stand_in.into_inner();
+    let local = request.peer_addr().is_some_and(|peer| peer.ip().is_loopback());
+    match (request.method().as_str(), request.path()) {
         ("NOTIFY", EVENT_PATH) => {
-            let sid = head
-                .headers
+            let sid = request
+                .headers()
                 .get("sid")
                 .and_then(|v| v.to_str().ok())
                 .unwrap_or_default()

@@ -3,8 +3,8 @@
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::time::Duration;
 
+use mostra_protocol::identifiers::{SSDP_GROUP, SSDP_PORT};
 use mostra_protocol::ssdp::{Message, compose_search, parse};
-use mostra_protocol::wire::{SSDP_GROUP, SSDP_PORT};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::UdpSocket;
 

@@ -3,11 +3,7 @@
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
-use bytes::Bytes;
-use http_body_util::{BodyExt, Full};
-use hyper::header::HeaderMap;
-use hyper_util::rt::TokioIo;
-use tokio::net::TcpSocket;
+use mostra_net::http::{Bounds, Client, HeaderMap, Method, Options, RequestError, read};
 
 /// A request.
 #[derive(Debug, Clone)]
@@ -52,7 +48,7 @@ pub struct Answer {
     /// Its status.
     pub status: u16,
     /// Its fields.
-    pub fields: HeaderMap,
+    fields: HeaderMap,
     /// As much of the body as was wanted.
     pub body: Vec<u8>,
 }
@@ -70,43 +66,20 @@ impl Answer {
 /// # Errors
 /// A sentence that says what failed.
 pub async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
-    let patience = request.patience;
-    tokio::time::timeout(patience, exchange(from, request, most))
-        .await
-        .map_err(|_| "no answer in time".to_owned())?
-}
-
-async fn exchange(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
-    let text = |e: &dyn std::fmt::Display| e.to_string();
-    let socket = TcpSocket::new_v4().map_err(|e| text(&e))?;
-    socket.bind(SocketAddrV4::new(from, 0).into()).map_err(|e| text(&e))?;
-    let stream = socket.connect(request.to.into()).await.map_err(|e| text(&e))?;
-    let (mut sender, connection) =
-        hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| text(&e))?;
-    let driver = tokio::spawn(connection);
-    let mut builder = hyper::Request::builder()
-        .method(request.method.as_str())
-        .uri(&request.path)
-        .header("Host", request.to.to_string());
-    for (name, value) in &request.fields {
-        builder = builder.header(name, value);
-    }
-    let outgoing = builder.body(Full::new(Bytes::from(request.body))).map_err(|e| text(&e))?;
-    let answer = sender.send_request(outgoing).await.map_err(|e| text(&e))?;
-    let (head, mut incoming) = answer.into_parts();
-    let mut body = Vec::new();
-    while (body.len() as u64) < most {
-        match incoming.frame().await {
-            Some(Ok(frame)) => body.extend_from_slice(frame.data_ref().map_or(&[][..], |d| d)),
-            Some(Err(error)) => {
-                return Err(format!("broke off after {} bytes: {error}", body.len()));
-            }
-            None => break,
-        }
-    }
-    body.truncate(usize::try_from(most).unwrap_or(usize::MAX));
-    driver.abort();
-    Ok(Answer { status: head.status.as_u16(), fields: head.headers, body })
+    let Request { method, to, path, fields, body, patience } = request;
+    let bounds = Bounds { connect: patience, whole: Some(patience), silence: None };
+    let options = Options { from: Some(from.into()), ..Options::default() };
+    let method = Method::from_bytes(method.as_bytes()).map_err(|e| e.to_string())?;
+    let fields: Vec<(&str, &str)> = fields.iter().map(|(n, v)| (&**n, &**v)).collect();
+    let exchange = async {
+        let client = Client::new(&bounds, &options)?;
+        let answer = client.send(method, &format!("http://{to}{path}"), &fields, body).await?;
+        let (status, fields) = (answer.status().as_u16(), answer.headers().clone());
+        let most = usize::try_from(most).unwrap_or(usize::MAX);
+        let (body, _) = read(answer.bytes_stream(), most).await?;
+        Ok::<_, RequestError>(Answer { status, fields, body })
+    };
+    exchange.await.map_err(|error| error.to_string())
 }
 
 /// Splits an `http` URL into its address and its path.

@@ -81,12 +81,11 @@ async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
     for file in files {
         let persona = Persona::read(file)?;
         let place = SocketAddrV4::new(persona.address, CONTROL_PORT);
-        let listener = tokio::net::TcpListener::bind(place)
-            .await
+        let listener = std::net::TcpListener::bind(place)
             .map_err(|e| format!("{} cannot use {place}: {e}. Is it on already?", persona.name))?;
         println!("{} is on at {}", persona.name, persona.address);
         let stand_in = Arc::new(StandIn::new(persona));
-        tokio::spawn(control::serve(stand_in.clone(), listener));
+        control::serve(stand_in.clone(), listener).map_err(|e| e.to_string())?;
         stand_ins.push(stand_in);
     }
     if !quiet {

@@ -6,9 +6,9 @@ use std::sync::Arc;
 use clap::Subcommand;
 use mostra_protocol::description;
 use mostra_protocol::didl::{self, ReadObject};
+use mostra_protocol::identifiers::Service;
 use mostra_protocol::protocol_info::ReadInfo;
 use mostra_protocol::soap;
-use mostra_protocol::wire::Service;
 use serde::{Deserialize, Serialize};
 use tokio::sync::Mutex;
 

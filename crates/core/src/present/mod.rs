@@ -3,6 +3,7 @@
 mod asked;
 mod fit;
 mod parts;
+mod urls;
 
 use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
 use mostra_protocol::didl::{self, Body, Resource, VendorElement};
@@ -13,12 +14,15 @@ use mostra_protocol::xml_writer::Layer;
 
 use asked::Asked;
 pub use parts::ids_of_parts;
+use urls::art_stem;
+pub use urls::{
+    Wanted, art_path, art_stamp, caption_field, caption_path, media_path, resource, wanted,
+};
 
 use crate::access::Decision;
 use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, Window};
 use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
-use crate::shards::{mix, mix_text};
 use crate::stop::Stop;
 use crate::traits::{CaptionElement, Traits};
 use crate::{Kind, profile};
@@ -172,7 +176,7 @@ fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<
 
 /// The protocolInfo of an item's file, as listed for a device and as sent to it (HTTP-2): with
 /// a MIME type that the person set, no profile is claimed.
-pub fn original_info(item: &ItemView, traits: &Traits) -> ProtocolInfo {
+fn original_info(item: &ItemView, traits: &Traits) -> ProtocolInfo {
     let info = profile::protocol_info(&item.facts);
     match &item.mime {
         Some(mime) => {
@@ -180,11 +184,6 @@ pub fn original_info(item: &ItemView, traits: &Traits) -> ProtocolInfo {
         }
         None => fit::info(info, Some(item.facts.format), traits),
     }
-}
-
-/// The protocolInfo of another form of a file, as listed for a device and as sent to it.
-pub fn other_info(info: ProtocolInfo, traits: &Traits) -> ProtocolInfo {
-    fit::info(info, None, traits)
 }
 
 /// Every protocolInfo that can stand in a `res` for a device (CM-4, IOP-4).
@@ -195,38 +194,6 @@ pub fn source_infos(mimes: &[String], traits: &Traits) -> Vec<ProtocolInfo> {
         all.iter().map(|info| fit::info(info.clone(), None, traits)).collect();
     all.extend(fitted);
     all
-}
-
-/// The path at which an item's file is served.
-pub fn media_path(id: &str, item: &ItemView) -> String {
-    let original = item.reference.as_deref().unwrap_or(id);
-    ["/media/", original, ".", item.facts.format.extension()].concat()
-}
-
-/// The object id in the last segment of a media path: what stands before the extension.
-pub fn media_id(segment: &str) -> &str {
-    segment.split('.').next().unwrap_or(segment)
-}
-
-/// The path of a picture that stands for an item, or of a smaller form of a picture. It
-/// changes when what it shows does (CDS-58).
-pub fn art_path(original: &str, facts: &Facts, rendition: Rendition) -> String {
-    [&art_stem(original, facts), rendition.word(), ".jpg"].concat()
-}
-
-fn art_stem(original: &str, facts: &Facts) -> String {
-    format!("/art/{original}.{:x}.", art_stamp(facts))
-}
-
-/// A number that changes when the picture of an item may have.
-pub fn art_stamp(facts: &Facts) -> u64 {
-    let seed = mix(facts.modified_ms as u64, facts.size);
-    mix_text(seed, facts.art.as_deref().unwrap_or_default()) >> 16
-}
-
-/// The path of a subtitle file.
-pub fn caption_path(original: &str, number: usize, webvtt: bool) -> String {
-    format!("/captions/{original}.{number}.{}", if webvtt { "vtt" } else { "srt" })
 }
 
 /// Whether a picture can be shown for an item; `films` says whether one can be taken of films.
@@ -382,7 +349,7 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
             let upright = facts.resolution.map(|size| upright(size, facts.orientation));
             let smaller = upright.is_none_or(|s| rendition.fit(s) != s);
             if smaller || rendition == Rendition::Thumbnail {
-                let info = other_info(rendition.protocol_info(), form.traits);
+                let info = fit::info(rendition.protocol_info(), None, form.traits);
                 let resolution = upright.map(|size| rendition.fit(size));
                 resources.push(Resource { resolution, ..bare(art_url(rendition), info) });
             }
@@ -393,7 +360,7 @@ fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_
     // At most 8 in all (CDS-28).
     for (number, caption) in facts.captions.iter().enumerate().take(4) {
         let path = caption_path(&original, number, caption.webvtt);
-        let info = other_info(profile::caption_info(caption.webvtt), form.traits);
+        let info = fit::info(profile::caption_info(caption.webvtt), None, form.traits);
         resources.push(bare(url(path), info));
     }
     fit::resources(&mut resources, form.traits);

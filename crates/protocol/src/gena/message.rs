@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
-use crate::wire::NS_EVENT;
+use crate::identifiers::NS_EVENT;
 use crate::xml::{self, Limits, XmlError, escape_into};
 
 /// What the fields of a SUBSCRIBE ask for (GENA-1, GENA-4, GENA-6).

@@ -5,7 +5,7 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use crate::Moment;
-use crate::wire::Service;
+use crate::identifiers::Service;
 
 /// Who subscribes, and where events go.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -6,10 +6,11 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use super::limiter::{Limiter, NoticeLimiter};
-use super::message::{self, Message};
+use super::message::{self, Message, Search};
 use super::written;
 use crate::Moment;
-use crate::wire::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, Service, split_version, versioned};
+use crate::identifiers::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, Service, split_version, versioned};
+use crate::subnet;
 
 /// Names an interface; the caller chooses the numbers.
 pub type LinkId = u32;
@@ -30,15 +31,9 @@ pub struct Link {
 }
 
 impl Link {
-    /// Whether an address is that of a host in this link's subnet: not the subnet's own, and not
-    /// the one by which all its hosts are reached (RFC 1122 3.2.1.3).
+    /// Whether an address is that of a host in this link's subnet.
     pub fn holds(&self, address: Ipv4Addr) -> bool {
-        let mask = u32::MAX.checked_shl(32 - u32::from(self.prefix)).unwrap_or(0);
-        let (address, own) = (u32::from(address), u32::from(self.address));
-        let host = address & !mask;
-        // Links of two hosts have neither of both (RFC 3021).
-        let is_host = self.prefix >= 31 || (host != 0 && host != !mask);
-        is_host && address & mask == own & mask
+        subnet::is_host(self.address, self.prefix, address)
     }
 }
 
@@ -162,6 +157,8 @@ enum Waiting {
 #[derive(Debug)]
 pub struct Announcer {
     identity: Identity,
+    /// The announcement set as (NT, USN).
+    rows: Vec<(String, String)>,
     tuning: Tuning,
     random: fastrand::Rng,
     links: BTreeMap<LinkId, (Link, Moment)>,
@@ -178,6 +175,7 @@ impl Announcer {
     /// A machine that knows no link yet. The seed decides every random delay.
     pub fn new(identity: Identity, tuning: Tuning, seed: u64, now: Moment) -> Self {
         Announcer {
+            rows: rows(&identity),
             identity,
             tuning,
             random: fastrand::Rng::with_seed(seed),
@@ -192,16 +190,8 @@ impl Announcer {
     }
 
     /// The rows of the announcement set as (NT, USN), 3 + the number of services (SSDP-16).
-    pub fn rows(&self) -> Vec<(String, String)> {
-        let udn = &self.identity.udn;
-        let mut rows = vec![
-            (ROOT_DEVICE.to_owned(), format!("{udn}::{ROOT_DEVICE}")),
-            (udn.clone(), udn.clone()),
-            (MEDIA_SERVER.to_owned(), format!("{udn}::{MEDIA_SERVER}")),
-        ];
-        let services = self.identity.services.iter();
-        rows.extend(services.map(|s| (s.urn().to_owned(), format!("{udn}::{}", s.urn()))));
-        rows
+    pub fn rows(&self) -> &[(String, String)] {
+        &self.rows
     }
 
     /// Searches that the limits turned away so far.
@@ -232,6 +222,7 @@ impl Announcer {
         }
         // The byebye set must carry the old ids, so it is written out before they change.
         let farewell = self.drain_now(now + Duration::from_secs(1));
+        self.rows = rows(&identity);
         self.identity = identity;
         self.farewell_then_announce(now, farewell);
     }
@@ -271,6 +262,20 @@ impl Announcer {
         multicast: bool,
         data: &[u8],
     ) -> Option<Heard> {
+        self.handle_if(now, link, from, multicast, data, || true)
+    }
+
+    /// The same where somebody may be without answers: `may_know` is asked about the sender of a
+    /// search that would be answered, and only then.
+    pub fn handle_if(
+        &mut self,
+        now: Moment,
+        link: LinkId,
+        from: SocketAddrV4,
+        multicast: bool,
+        data: &[u8],
+        may_know: impl FnOnce() -> bool,
+    ) -> Option<Heard> {
         let (link, _) = *self.links.get(&link)?;
         let source = *from.ip();
         let ours = source == link.address && (from.port() == SSDP_PORT || from.port() == link.port);
@@ -286,7 +291,7 @@ impl Announcer {
                 let answered = !self.stopped
                     && !ours
                     && (search.mx.is_some() || !multicast)
-                    && self.answer(now, link.id, from, &search.target, search.mx, multicast);
+                    && self.answer(now, link.id, from, multicast, &search, may_know);
                 Some(Heard::Search {
                     target: search.target,
                     user_agent: search.user_agent,
@@ -414,15 +419,16 @@ impl Announcer {
         now: Moment,
         link: LinkId,
         to: SocketAddrV4,
-        target: &str,
-        mx: Option<u32>,
         multicast: bool,
+        search: &Search,
+        may_know: impl FnOnce() -> bool,
     ) -> bool {
+        let target = search.target.as_str();
         let matching: Vec<usize> = if target == "ssdp:all" {
-            (0..self.rows().len()).collect()
+            (0..self.rows.len()).collect()
         } else {
             let asked = versioned(target);
-            let found = self.rows().iter().position(|(nt, _)| {
+            let found = self.rows.iter().position(|(nt, _)| {
                 if nt.starts_with("urn:") {
                     let (our_name, our_version) = split_version(nt);
                     asked.is_some_and(|(name, version)| our_name == name && version <= our_version)
@@ -442,10 +448,10 @@ impl Announcer {
         if repeated {
             return true;
         }
-        if !self.limiter.admit(now, *to.ip()) {
+        if !self.limiter.admit(now, *to.ip()) || !may_know() {
             return false;
         }
-        let window = if multicast { u64::from(mx.unwrap_or(1).min(5)) * 800 } else { 100 };
+        let window = if multicast { u64::from(search.mx.unwrap_or(1).min(5)) * 800 } else { 100 };
         let mut answered = false;
         for row in matching {
             // Another time within the window, where many answers are planned already.
@@ -477,23 +483,35 @@ impl Announcer {
             }
             Waiting::Set { link, kind, row } => {
                 let (link, _) = self.links.get(link)?;
-                let (nt, usn) = self.rows().into_iter().nth(*row)?;
+                let (nt, usn) = self.rows.get(*row)?;
                 Some(match kind {
-                    Kind::Alive => written::alive(id, max_age, link, (&nt, &usn)),
-                    Kind::ByeBye => written::byebye(id, link, (&nt, &usn)),
+                    Kind::Alive => written::alive(id, max_age, link, (nt, usn)),
+                    Kind::ByeBye => written::byebye(id, link, (nt, usn)),
                 })
             }
             Waiting::Answer { link, to, asked, row } => {
                 let (link, _) = self.links.get(link)?;
-                let (nt, usn) = self.rows().into_iter().nth(*row)?;
+                let (nt, usn) = self.rows.get(*row)?;
                 // A version asked is the version answered (SSDP-35).
                 let (st, usn) = if asked.starts_with("urn:") {
-                    (asked.clone(), format!("{}::{asked}", id.udn))
+                    (asked, &format!("{}::{asked}", id.udn))
                 } else {
                     (nt, usn)
                 };
-                Some(written::answer(id, max_age, link, (&st, &usn), (*to, now)))
+                Some(written::answer(id, max_age, link, (st, usn), (*to, now)))
             }
         }
     }
+}
+
+fn rows(identity: &Identity) -> Vec<(String, String)> {
+    let udn = &identity.udn;
+    let mut rows = vec![
+        (ROOT_DEVICE.to_owned(), format!("{udn}::{ROOT_DEVICE}")),
+        (udn.clone(), udn.clone()),
+        (MEDIA_SERVER.to_owned(), format!("{udn}::{MEDIA_SERVER}")),
+    ];
+    let services = identity.services.iter();
+    rows.extend(services.map(|s| (s.urn().to_owned(), format!("{udn}::{}", s.urn()))));
+    rows
 }

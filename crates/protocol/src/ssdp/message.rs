@@ -1,6 +1,6 @@
 //! SSDP datagrams as text: reading tolerantly, writing strictly.
 
-use crate::wire::{SSDP_GROUP, SSDP_PORT};
+use crate::identifiers::{SSDP_GROUP, SSDP_PORT};
 
 /// What a datagram says.
 #[derive(Debug, Clone, PartialEq, Eq)]

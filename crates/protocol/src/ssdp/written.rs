@@ -4,7 +4,7 @@ use std::net::SocketAddrV4;
 
 use super::announcer::{Datagram, Identity, Link};
 use super::message::lines;
-use crate::wire::{SSDP_GROUP, SSDP_PORT};
+use crate::identifiers::{SSDP_GROUP, SSDP_PORT};
 use crate::{Moment, http_date};
 
 fn to_group(link: &Link, fields: &[(&str, &str)]) -> Datagram {

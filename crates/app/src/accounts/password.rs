@@ -1,0 +1,239 @@
+//! Passwords: hashing them, which takes memory and a processor, a few at a time; and slowing
+//! down who guesses.
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use argon2::password_hash::{PasswordHash, SaltString};
+use argon2::{Argon2, PasswordHasher, PasswordVerifier};
+use tokio::sync::Semaphore;
+
+use super::AccountError;
+use crate::random::random_bytes;
+
+/// The shortest and the longest password taken, in characters.
+const SHORTEST: usize = 8;
+const LONGEST: usize = 1000;
+
+/// Passwords hashed at a time, and requests that may wait for that.
+const AT_ONCE: usize = 2;
+const MOST_WAITING: usize = 16;
+static TURNS: LazyLock<Turns> = LazyLock::new(Turns::new);
+
+/// A hash that no password fits: somebody who does not exist takes as long as somebody who does.
+static NOBODY: LazyLock<String> =
+    LazyLock::new(|| hash_now(&format!("{:x?}", random_bytes::<16>())).unwrap_or_default());
+
+/// Whether a password will do.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn check(password: &str) -> Result<(), AccountError> {
+    match password.chars().count() {
+        0..SHORTEST => Err(AccountError::ShortPassword),
+        SHORTEST..=LONGEST => Ok(()),
+        _ => Err(AccountError::LongPassword),
+    }
+}
+
+/// A password as it is recorded.
+///
+/// # Errors
+/// When too many others are being hashed.
+pub async fn hash(password: String) -> Result<String, AccountError> {
+    TURNS.take(move || hash_now(&password)).await?.map_err(AccountError::UnusablePassword)
+}
+
+/// Whether a password is the recorded one. Where none is recorded it takes as long.
+///
+/// # Errors
+/// When too many others are being hashed.
+pub async fn fits(recorded: Option<String>, password: String) -> Result<bool, AccountError> {
+    TURNS
+        .take(move || {
+            let known = recorded.is_some();
+            let recorded = recorded.unwrap_or_else(|| NOBODY.clone());
+            let parsed = PasswordHash::new(&recorded);
+            let fits = parsed.is_ok_and(|parsed| {
+                Argon2::default().verify_password(password.as_bytes(), &parsed).is_ok()
+            });
+            fits && known
+        })
+        .await
+}
+
+/// Who hashes, and who waits for that.
+struct Turns {
+    places: Arc<Semaphore>,
+    waiting: AtomicUsize,
+}
+
+impl Turns {
+    fn new() -> Turns {
+        Turns { places: Arc::new(Semaphore::new(AT_ONCE)), waiting: AtomicUsize::new(0) }
+    }
+
+    async fn take<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, AccountError> {
+        let busy = || AccountError::Busy;
+        let waiting = Waiting::begin(&self.waiting).ok_or_else(busy)?;
+        let place = self.places.clone().acquire_owned().await.map_err(|_| busy())?;
+        drop(waiting);
+        // The place goes with the work, which nothing stops: whoever hangs up frees none.
+        let work = move || {
+            let done = work();
+            drop(place);
+            done
+        };
+        tokio::task::spawn_blocking(work).await.map_err(|_| busy())
+    }
+}
+
+struct Waiting<'a>(&'a AtomicUsize);
+
+impl Waiting<'_> {
+    fn begin(all: &AtomicUsize) -> Option<Waiting<'_>> {
+        let before = all.fetch_add(1, Ordering::SeqCst);
+        let waiting = Waiting(all);
+        (before < MOST_WAITING).then_some(waiting)
+    }
+}
+
+impl Drop for Waiting<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::SeqCst);
+    }
+}
+
+/// Hashes at once, on this thread.
+///
+/// # Errors
+/// Those of the library, in words.
+pub fn hash_now(password: &str) -> Result<String, String> {
+    let salt = SaltString::encode_b64(&random_bytes::<16>());
+    let hashed = salt.and_then(|salt| {
+        Argon2::default().hash_password(password.as_bytes(), &salt).map(|hash| hash.to_string())
+    });
+    hashed.map_err(|error| error.to_string())
+}
+
+/// Sign-ins by source, to slow guessing down.
+#[derive(Debug, Default)]
+pub struct Attempts(Mutex<HashMap<IpAddr, (u32, Instant)>>);
+
+/// Attempts without a success before each next one must wait, and how long.
+const FREE: u32 = 10;
+const WAIT: Duration = Duration::from_secs(10);
+/// Sources remembered.
+const SOURCES: usize = 1000;
+
+impl Attempts {
+    /// Counts an attempt before it is looked at: of many at once, no more pass than of as many
+    /// one after the other.
+    ///
+    /// # Errors
+    /// When its source has to wait.
+    pub fn begin(&self, source: IpAddr) -> Result<(), AccountError> {
+        let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if attempts.len() >= SOURCES {
+            attempts.retain(|_, (_, last)| last.elapsed() < Duration::from_secs(60));
+        }
+        let full = attempts.len() >= SOURCES && !attempts.contains_key(&source);
+        let entry = attempts.entry(source).or_insert((0, Instant::now()));
+        let must_wait = entry.0 >= FREE && entry.1.elapsed() < WAIT;
+        if full {
+            attempts.remove(&source);
+        } else if !must_wait {
+            *entry = (entry.0 + 1, Instant::now());
+        }
+        if must_wait || full {
+            return Err(AccountError::TooManyAttempts);
+        }
+        Ok(())
+    }
+
+    /// An attempt was right.
+    pub fn succeeded(&self, source: IpAddr) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&source);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn attempts_count_before_they_are_looked_at() {
+        let attempts = Attempts::default();
+        let source = |n: u8| IpAddr::from([192, 0, 2, n]);
+        let passed = (0..256).filter(|_| attempts.begin(source(1)).is_ok()).count();
+        assert_eq!(passed, FREE as usize);
+        assert!(attempts.begin(source(2)).is_ok(), "others are not held up");
+        attempts.succeeded(source(1));
+        assert!(attempts.begin(source(1)).is_ok());
+    }
+
+    #[tokio::test]
+    async fn an_unknown_name_takes_as_long_as_a_wrong_password() {
+        let recorded = hash_now("lamp and lens").unwrap();
+        let time = async |recorded: Option<String>| {
+            let mut all = Vec::new();
+            for _ in 0..5 {
+                let begin = Instant::now();
+                let fits = fits(recorded.clone(), "wrong password".into()).await.unwrap();
+                all.push(begin.elapsed().as_secs_f64());
+                assert!(!fits);
+            }
+            all.sort_by(f64::total_cmp);
+            all[2]
+        };
+        time(None).await;
+        let (known, unknown) = (time(Some(recorded.clone())).await, time(None).await);
+        let ratio = known / unknown;
+        assert!((0.5..2.0).contains(&ratio), "{known} s and {unknown} s");
+        assert!(fits(Some(recorded), "lamp and lens".into()).await.unwrap());
+        assert!(!fits(None, String::new()).await.unwrap());
+    }
+
+    #[tokio::test]
+    async fn two_are_hashed_at_a_time_and_few_wait() {
+        use std::sync::atomic::AtomicUsize;
+        static RUNNING: AtomicUsize = AtomicUsize::new(0);
+        static MOST: AtomicUsize = AtomicUsize::new(0);
+        let turns = Turns::new();
+        let one = || {
+            turns.take(|| {
+                MOST.fetch_max(RUNNING.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
+                std::thread::sleep(Duration::from_millis(20));
+                RUNNING.fetch_sub(1, Ordering::SeqCst);
+            })
+        };
+        let all = futures_util::future::join_all((0..256).map(|_| one())).await;
+        let done = all.iter().filter(|one| one.is_ok()).count();
+        assert!(
+            MOST.load(Ordering::SeqCst) <= AT_ONCE && (1..=MOST_WAITING + AT_ONCE).contains(&done),
+            "{done}"
+        );
+    }
+    #[tokio::test]
+    async fn whoever_hangs_up_frees_no_place_before_the_work_is_done() {
+        let turns = Turns::new();
+        let (end, ended) = std::sync::mpsc::channel::<()>();
+        let (begin, begun) = std::sync::mpsc::channel();
+        let asked = turns.take(move || {
+            begin.send(()).unwrap();
+            ended.recv().is_ok()
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(50), asked).await.is_err());
+        begun.recv().unwrap();
+        assert_eq!(turns.places.available_permits(), AT_ONCE - 1);
+        end.send(()).unwrap();
+        let all = turns.places.acquire_many(AT_ONCE as u32).await;
+        assert!(all.is_ok(), "and then it is free");
+    }
+}

@@ -1,0 +1,58 @@
+//! What datagrams said of senders that have not connected yet. Their addresses may be forged, so
+//! that this is little, and forgotten soon.
+
+use std::collections::HashMap;
+use std::net::Ipv4Addr;
+use std::time::Duration;
+
+use mostra_protocol::Moment;
+use mostra_protocol::text::{NAME, tamed};
+
+/// Senders remembered at most.
+const SENDERS: usize = 256;
+/// For how long: whoever searches connects soon after.
+const FRESH: Duration = Duration::from_secs(600);
+
+/// The last datagram of each.
+#[derive(Debug, Default)]
+pub(super) struct Datagrams(HashMap<Ipv4Addr, (Moment, String)>);
+
+impl Datagrams {
+    /// Notes what one sent, in words. Where there is no room it is not noted.
+    pub fn note(&mut self, now: Moment, address: Ipv4Addr, what: String) {
+        if self.0.len() >= SENDERS && !self.0.contains_key(&address) {
+            self.0.retain(|_, (at, _)| now.saturating_sub(*at) < FRESH);
+            if self.0.len() >= SENDERS {
+                return;
+            }
+        }
+        self.0.insert(address, (now, tamed(what, NAME)));
+    }
+
+    /// Takes what an address sent lately.
+    pub fn take(&mut self, now: Moment, address: Ipv4Addr) -> Option<(Moment, String)> {
+        let (at, what) = self.0.remove(&address)?;
+        (now.saturating_sub(at) < FRESH).then_some((at, what))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn little_is_remembered_and_not_for_long() {
+        let mut datagrams = Datagrams::default();
+        let address = |n: u32| Ipv4Addr::from(0x0a00_0000 + n);
+        for n in 0..10_000 {
+            datagrams.note(Duration::from_secs(1), address(n), "searched".into());
+        }
+        assert_eq!(datagrams.0.len(), SENDERS);
+        assert!(datagrams.take(Duration::from_secs(2), address(1)).is_some());
+        assert!(datagrams.take(Duration::from_secs(2), address(1)).is_none(), "once");
+        assert!(datagrams.take(Duration::from_secs(700), address(2)).is_none(), "too long ago");
+        datagrams.note(Duration::from_secs(800), address(9_999), "searched".into());
+        datagrams.note(Duration::from_secs(800), address(9_998), "searched".into());
+        assert!(datagrams.take(Duration::from_secs(800), address(9_998)).is_some());
+    }
+}

@@ -1,0 +1,162 @@
+//! The library: published folders, the catalogue made of them, and their files.
+
+pub mod files;
+mod folders;
+pub mod pictures;
+pub mod places;
+mod positions;
+pub mod scan;
+mod shown;
+pub mod stations;
+pub mod volume_pool;
+
+use std::path::PathBuf;
+use std::sync::{Arc, PoisonError, RwLock};
+
+use mostra_core::Locale;
+use mostra_core::catalogue::{Catalogue, Options, PictureOrder, Titles};
+use mostra_core::station::Allowed;
+use mostra_store::{Counter, StoreError};
+
+pub use folders::FolderError;
+pub use shown::SharedCatalogue;
+
+use crate::context::{Context, Topic};
+use crate::devices::Devices;
+use crate::random::random_word;
+use files::Files;
+use pictures::Pictures;
+use scan::{ScanBoard, Serials};
+use stations::Stations;
+
+/// What an installation chooses for the library.
+#[derive(Debug, Clone)]
+pub struct LibraryOptions {
+    /// Where the service keeps its own files, of which none is published.
+    pub data: PathBuf,
+    /// Seconds between looks at folders that cannot be watched.
+    pub poll_seconds: u64,
+    /// Whether folders are scanned only when somebody asks.
+    pub scan_when_asked: bool,
+}
+
+/// Published folders and what is in them.
+pub struct Library {
+    context: Context,
+    options: LibraryOptions,
+    devices: Arc<Devices>,
+    catalogue: Arc<SharedCatalogue>,
+    /// Held over a change of the records and the catalogue together; the last update id that is
+    /// reserved.
+    changing: tokio::sync::Mutex<u32>,
+    /// Scans.
+    pub scans: ScanBoard,
+    /// Numbers for new files and directories.
+    serials: tokio::sync::Mutex<Serials>,
+    /// Access to the files.
+    pub files: Files,
+    /// Pictures of things.
+    pub pictures: Pictures,
+    /// Passing stations on.
+    pub stations: Stations,
+    /// Where the service may connect to for stations.
+    allowed_stations: RwLock<Allowed>,
+}
+
+/// Reads what the catalogue begins with: an empty one, with the options and the ids of this
+/// database, and the last update id that is reserved for it.
+///
+/// # Errors
+/// [`StoreError`] when the records do not answer or are damaged.
+pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, u32), StoreError> {
+    let records = &context.records;
+    // Marks the ids of this database: 30 random bits, six characters.
+    let epoch = records.setting_or("epoch", &random_word(6)).await?;
+    let titles = records.setting_or("titles", Titles::default().word()).await?;
+    let pictures = records.setting_or("picture_order", PictureOrder::default().word()).await?;
+    let locale = records.setting_or("locale", Locale::default().word()).await?;
+    let mimes = records.setting_or("mimes", "{}").await?;
+    let options = Options {
+        titles: Titles::from_word(&titles).unwrap_or_default(),
+        pictures: PictureOrder::from_word(&pictures).unwrap_or_default(),
+        locale: Locale::from_word(&locale).unwrap_or_default(),
+        mimes: serde_json::from_str(&mimes).unwrap_or_default(),
+    };
+    let first = records.reserve(Counter::UpdateId, shown::UPDATE_IDS).await?;
+    let last = first.wrapping_add(shown::UPDATE_IDS - 1);
+    Ok((Catalogue::new(&epoch, first).with_options(options), last))
+}
+
+impl Library {
+    /// A library that shows what `catalogue` holds, of which update ids up to `last_id` are
+    /// reserved. Folders are loaded later ([`load`](Self::load)).
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer or are damaged.
+    pub async fn open(
+        context: Context,
+        options: LibraryOptions,
+        devices: Arc<Devices>,
+        catalogue: Arc<SharedCatalogue>,
+        last_id: u32,
+    ) -> Result<Library, StoreError> {
+        let stations = context.records.setting_or("stations", "[]").await?;
+        let stations: Vec<String> = serde_json::from_str(&stations).unwrap_or_default();
+        let pictures = Pictures::new(&options.data);
+        Ok(Library {
+            context,
+            options,
+            devices,
+            catalogue,
+            changing: tokio::sync::Mutex::new(last_id),
+            scans: ScanBoard::default(),
+            serials: tokio::sync::Mutex::default(),
+            files: Files::default(),
+            pictures,
+            stations: Stations::default(),
+            allowed_stations: RwLock::new(Allowed::new(stations).unwrap_or_default()),
+        })
+    }
+
+    /// The catalogue as it is now.
+    pub fn catalogue(&self) -> Arc<Catalogue> {
+        self.catalogue.get()
+    }
+
+    /// How the catalogue is shown, and whether it is loaded.
+    pub fn shared(&self) -> &SharedCatalogue {
+        &self.catalogue
+    }
+
+    /// Whether folders are scanned only when somebody asks.
+    pub fn scans_when_asked(&self) -> bool {
+        self.options.scan_when_asked
+    }
+
+    /// The service's own directory.
+    pub fn data(&self) -> &std::path::Path {
+        &self.options.data
+    }
+
+    /// Where the service may connect to for stations.
+    pub fn allowed_stations(&self) -> Allowed {
+        self.allowed_stations.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Changes where the service may connect to for stations, durably; gives whether that is
+    /// something else than before.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn allow_stations(&self, stations: Allowed) -> Result<bool, StoreError> {
+        if self.allowed_stations() == stations {
+            return Ok(false);
+        }
+        let list = serde_json::to_string(stations.entries())
+            .map_err(|e| StoreError::Damaged(e.to_string()))?;
+        self.context.records.set_setting("stations", &list).await?;
+        *self.allowed_stations.write().unwrap_or_else(PoisonError::into_inner) = stations;
+        self.context.changed(Topic::House);
+        Ok(true)
+    }
+}

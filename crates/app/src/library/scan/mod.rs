@@ -1,0 +1,513 @@
+//! Scans: from a folder on disk to records and catalogue.
+
+mod beside;
+mod book;
+mod look;
+mod presence;
+mod progress;
+mod walk;
+pub mod watch;
+mod watched;
+mod writer;
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use mostra_core::catalogue::{Change, Folder, Inventory};
+use mostra_core::drives::{self, Drives};
+use mostra_media::mounts::Mounts;
+use mostra_protocol::Moment;
+use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
+use tokio::sync::mpsc;
+
+use self::book::Book;
+pub use self::book::Serials;
+use self::look::{Job, Looked, Station};
+pub use self::presence::answers;
+use self::presence::{SILENT, away, present};
+pub use self::progress::{Progress, ScanProgress};
+use self::walk::Walk;
+pub use self::watch::Noticed;
+use self::watched::Watched;
+use self::writer::Writer;
+use crate::Topic;
+use crate::library::Library;
+
+/// Directories by path below a folder, and whether all below them is looked at as well.
+pub type Places = BTreeMap<String, bool>;
+
+/// What a scan looks at.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Scope {
+    /// All of a folder; why, in a word.
+    Whole(&'static str),
+    /// Some directories, and what is new in them.
+    Places {
+        /// Which.
+        places: Places,
+        /// Whether a person asked, and wants to see it.
+        asked: bool,
+    },
+}
+
+impl Scope {
+    /// Some directories in which something changed.
+    pub fn changed(places: Places) -> Scope {
+        Scope::Places { places, asked: false }
+    }
+
+    fn why(&self) -> &'static str {
+        match self {
+            Scope::Whole(why) => why,
+            Scope::Places { asked: true, .. } => "asked",
+            Scope::Places { asked: false, .. } => "change",
+        }
+    }
+
+    fn is_whole(&self) -> bool {
+        matches!(self, Scope::Whole(_))
+    }
+
+    fn join(&mut self, other: Scope) {
+        match (&mut *self, other) {
+            (Scope::Whole(_), _) => {}
+            (_, whole @ Scope::Whole(_)) => *self = whole,
+            (Scope::Places { places, asked }, Scope::Places { places: more, asked: also }) => {
+                more.into_iter().for_each(|(path, deep)| *places.entry(path).or_default() |= deep);
+                *asked |= also;
+            }
+        }
+    }
+}
+
+/// What is known of a folder's scans.
+#[derive(Debug, Clone, Default)]
+pub struct Known {
+    /// The scan that runs.
+    pub running: Option<Arc<Progress>>,
+    /// Why the last one failed.
+    pub problem: Option<String>,
+    /// When the last whole one ended.
+    pub scanned: Option<Moment>,
+    /// What is left out.
+    pub left_out: u32,
+    /// Sub-folders left out by the person, by path below the folder.
+    pub excluded: Vec<String>,
+    /// Links that were followed: path below the folder to what is behind it.
+    pub links: BTreeMap<String, String>,
+    /// Of those, the ones whose drive is not there now; what is behind them is hidden.
+    pub hidden: BTreeSet<String>,
+    /// The drives on which it was at its last scan.
+    pub drives: Option<Drives>,
+    /// Whether a person said that the drives are meant to be as they are now, until a scan has
+    /// been there.
+    pub as_it_is: bool,
+    /// Since when the folder is away, if it is.
+    pub away: Option<Moment>,
+    /// How changes are noticed.
+    pub noticed: watch::Noticed,
+    /// Its directories that are watched; none while it is away.
+    watched: Option<Arc<Watched>>,
+    /// Whether somebody is looking whether the folder is there: one that hangs holds one thread
+    /// and no more.
+    looking: Arc<AtomicBool>,
+    again: Option<Scope>,
+}
+
+impl Known {
+    /// The paths below a folder at `root` that are away, as another drive than recorded is
+    /// mounted there, or none.
+    fn drives_away(&self, root: &Path, holds: impl Fn(&str) -> bool) -> Vec<String> {
+        let Some(recorded) = self.drives.as_ref().filter(|_| !self.as_it_is) else {
+            return Vec::new();
+        };
+        drives::away(recorded, &drives_now(root, &self.links), holds)
+    }
+}
+
+/// The drives of a folder as they are now.
+fn drives_now(root: &Path, links: &BTreeMap<String, String>) -> Drives {
+    let real = std::fs::canonicalize(root).unwrap_or_else(|_| root.to_owned());
+    Mounts::read().drives(&real, links)
+}
+
+/// The scans of all folders.
+#[derive(Debug, Default)]
+pub struct ScanBoard(Mutex<HashMap<u32, Known>>);
+
+impl ScanBoard {
+    fn lock(&self) -> MutexGuard<'_, HashMap<u32, Known>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What is known of a folder.
+    pub fn known(&self, folder: u32) -> Known {
+        self.lock().get(&folder).cloned().unwrap_or_default()
+    }
+
+    /// Notes something of a folder.
+    pub fn note(&self, folder: u32, note: impl FnOnce(&mut Known)) {
+        note(self.lock().entry(folder).or_default());
+    }
+
+    /// The directories of a folder that are watched. None when the kernel watches for nobody more,
+    /// which is then asked again the next time.
+    pub fn watched(&self, folder: &Folder) -> Option<Arc<Watched>> {
+        let mut board = self.lock();
+        let known = board.entry(folder.serial).or_default();
+        if known.watched.is_none() {
+            match Watched::new(Path::new(&folder.root)) {
+                Ok(watched) => known.watched = Some(Arc::new(watched)),
+                Err(error) => tracing::warn!("{:?} cannot be watched: {error}", folder.label),
+            }
+        }
+        known.watched.clone()
+    }
+
+    /// Whether these are a folder's watched directories still, or none are.
+    fn watches(&self, folder: u32, watched: Option<&Arc<Watched>>) -> bool {
+        let board = self.lock();
+        let known = board.get(&folder).and_then(|known| known.watched.as_ref());
+        known.map(Arc::as_ptr) == watched.map(Arc::as_ptr)
+    }
+
+    /// Ends a folder's scan; true if one runs.
+    pub fn cancel(&self, folder: u32) -> bool {
+        let mut board = self.lock();
+        let Some(known) = board.get_mut(&folder) else { return false };
+        known.again = None;
+        if let Some(progress) = &known.running {
+            progress.cancelled.store(true, Ordering::Relaxed);
+        }
+        known.running.is_some()
+    }
+
+    /// Forgets a folder.
+    pub fn forget(&self, folder: u32) {
+        self.cancel(folder);
+        self.lock().remove(&folder);
+    }
+}
+
+/// Starts a folder's scan in the background; if one runs, another follows it.
+pub fn start(library: &Arc<Library>, folder: &Folder, scope: Scope) {
+    let (whole, small) = (scope.is_whole(), scope.why() == "change");
+    let progress = Arc::new(Progress::start(small));
+    {
+        let mut board = library.scans.lock();
+        let known = board.entry(folder.serial).or_default();
+        if known.running.is_some() {
+            match &mut known.again {
+                Some(again) => again.join(scope),
+                None => known.again = Some(scope),
+            }
+            return;
+        }
+        known.running = Some(progress.clone());
+        if whole {
+            known.problem = None;
+        }
+    }
+    if !small {
+        library.context.changed(Topic::Folders);
+    }
+    let (library, folder) = (library.clone(), folder.clone());
+    tokio::spawn(async move {
+        let busy = whole.then(crate::memory::Busy::begin);
+        let outcome = scan(&library, &folder, scope, &progress).await;
+        drop(busy);
+        // Whatever still walks for it may stop.
+        progress.cancelled.store(true, Ordering::Relaxed);
+        let again = {
+            let mut board = library.scans.lock();
+            // Removed meanwhile: nothing to note.
+            let Some(known) = board.get_mut(&folder.serial) else { return };
+            known.running = None;
+            if outcome.is_err() && whole {
+                watch_all(known);
+            }
+            match outcome {
+                Ok(left_out) => {
+                    if whole {
+                        known.scanned = Some(library.context.now());
+                    }
+                    known.left_out = left_out;
+                    // What was stopped is not done because a part of it is.
+                    if whole || known.problem.as_deref() != Some(STOPPED) {
+                        known.problem = None;
+                    }
+                }
+                Err(problem) => {
+                    tracing::warn!("the scan of {:?} ended early: {problem}", folder.label);
+                    known.problem = Some(problem);
+                }
+            }
+            known.again.take()
+        };
+        library.context.changed(Topic::Folders);
+        if let Some(scope) = again {
+            start(&library, &folder, scope);
+        }
+    });
+}
+
+/// Watches the directories to which a scan that ended early did not come.
+fn watch_all(known: &Known) {
+    let Some(watched) = known.watched.clone() else { return };
+    let tops = std::iter::once(String::new()).chain(known.links.keys().cloned());
+    let (tops, excluded) = (tops.collect::<Vec<_>>(), known.excluded.clone());
+    tokio::task::spawn_blocking(move || {
+        for top in tops {
+            watched.add_all(&top, &|path| !look::is_below_any(path, &excluded));
+        }
+    });
+}
+
+/// Files in the first commit, so that something shows at once; each after it may hold so many
+/// times more.
+const FIRST_BATCH: usize = 50;
+const MORE: usize = 8;
+/// How often what was found is recorded at the latest.
+const FLUSH: Duration = Duration::from_secs(1);
+
+async fn scan(
+    library: &Arc<Library>,
+    folder: &Folder,
+    scope: Scope,
+    progress: &Arc<Progress>,
+) -> Result<u32, String> {
+    let root = PathBuf::from(&folder.root);
+    present(library, folder).await?;
+    let began = library.context.now();
+    let known = library.scans.known(folder.serial);
+    let first = known.scanned.is_none();
+    let catalogue = library.catalogue();
+    let inventory = {
+        let (catalogue, folder) = (catalogue.clone(), folder.serial);
+        let made = tokio::task::spawn_blocking(move || Inventory::of(catalogue, folder));
+        Arc::new(made.await.map_err(|e| e.to_string())?)
+    };
+    let known_drives = known.drives.clone();
+    let mut book = Book::new(folder, inventory.clone());
+    let (sender, mut receiver) = mpsc::channel::<Vec<Looked>>(32);
+    let (why, whole) = (scope.why(), scope.is_whole());
+    let job = Job {
+        root: root.clone(),
+        kinds: folder.kinds,
+        excluded: known.excluded,
+        scope,
+        inventory,
+        catalogue,
+        progress: progress.clone(),
+        first,
+        stations: library.allowed_stations(),
+        links: known.links,
+        hidden: known.hidden,
+        drives: known.drives.clone().filter(|_| !known.as_it_is),
+        found_again: Mutex::default(),
+        own: std::fs::canonicalize(&library.options.data).unwrap_or_default(),
+        watched: library.scans.watched(folder),
+    };
+    let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
+    let mut report = Report::default();
+    let mut left: Vec<LeftOut> = Vec::new();
+    let mut growing = Places::new();
+    let mut lists = Vec::new();
+    let mut batch = Batch::default();
+    let mut limit = FIRST_BATCH;
+    let mut writer = Writer::start(library, folder.serial);
+    let mut ticker = tokio::time::interval(FLUSH);
+    ticker.tick().await;
+    loop {
+        let told = tokio::select! {
+            told = receiver.recv() => match told {
+                None => break,
+                Some(told) => told,
+            },
+            _ = ticker.tick() => {
+                library.context.changed(Topic::Folders);
+                writer.put(std::mem::take(&mut batch)).await?;
+                Vec::new()
+            }
+        };
+        for looked in told {
+            match looked {
+                Looked::Left(file) => left.push(file),
+                Looked::Same(serial) => book.see(serial),
+                Looked::Growing { path, serial } => {
+                    growing.insert(path.rsplit_once('/').map_or("", |(d, _)| d).to_owned(), false);
+                    let reason = mostra_media::Reason::Growing.to_string();
+                    serial.into_iter().for_each(|serial| book.see(serial));
+                    left.push(LeftOut { path, reason });
+                }
+                Looked::Playlist { path, entries, stations, refused } => {
+                    lists.push((path, entries, refused));
+                    for Station { path, facts, serial, same } in stations {
+                        match serial.filter(|_| same) {
+                            Some(serial) => book.see(serial),
+                            None => {
+                                let what =
+                                    if serial.is_some() { What::Changed } else { What::Added };
+                                report.note(what, &path);
+                                book.put(library, path, facts, serial, None, &mut batch)
+                                    .await
+                                    .map_err(|e| e.to_string())?;
+                            }
+                        }
+                    }
+                }
+                Looked::Facts { path, facts, serial, moved_from } => {
+                    let what = if serial.is_some() { What::Changed } else { What::Added };
+                    report.note(what, &path);
+                    book.put(library, path, facts, serial, moved_from, &mut batch)
+                        .await
+                        .map_err(|e| e.to_string())?;
+                }
+                Looked::Away(path) => hide(library, folder, &book, path).await?,
+                Looked::Links(links) => follow(library, folder, links).await?,
+            }
+        }
+        if batch.files() >= limit.min(progress.to_record_at_once()) {
+            writer.put(std::mem::take(&mut batch)).await?;
+            limit = limit.saturating_mul(MORE);
+        }
+        if progress.cancelled.load(Ordering::Relaxed) {
+            writer.put(std::mem::take(&mut batch)).await?;
+            writer.finish().await?;
+            return Err(STOPPED.into());
+        }
+    }
+    let seen = walk.await.map_err(|e| e.to_string())?;
+    let Some(seen) = seen.filter(|_| !progress.cancelled.load(Ordering::Relaxed)) else {
+        writer.finish().await?;
+        return Err(STOPPED.into());
+    };
+    // The top itself went while it was looked at.
+    if seen.silent {
+        return Err(away(library, folder, SILENT).await);
+    }
+    if seen.unreadable.iter().any(String::is_empty) && seen.directories.is_empty() {
+        return Err(away(library, folder, "it is not on the drive on which it was").await);
+    }
+    if seen.absent.iter().any(String::is_empty) {
+        return Err(away(library, folder, "it is not there").await);
+    }
+    for (path, entries, refused) in lists {
+        let missing = book
+            .put_playlist(library, &root, &path, &entries, &mut batch)
+            .await
+            .map_err(|e| e.to_string())?;
+        let hosts = refused.join(", ");
+        let parts = [
+            (missing > 0).then(|| format!("{missing} of its entries are not published")),
+            (!refused.is_empty())
+                .then(|| format!("stations at hosts that are not allowed ({hosts})")),
+        ];
+        let parts: Vec<String> = parts.into_iter().flatten().collect();
+        if !parts.is_empty() {
+            left.push(LeftOut { path, reason: format!("playlist: {}", parts.join(", ")) });
+        }
+    }
+    for path in book.remove_unseen(&seen, whole, &mut batch) {
+        report.note(What::Gone, &path);
+    }
+    writer.put(batch).await?;
+    writer.finish().await?;
+    if known_drives.as_ref() != Some(&seen.drives) {
+        let saved = library.context.records.set_drives(folder.serial, Some(&seen.drives)).await;
+        saved.map_err(|e| format!("not saved: {e}"))?;
+    }
+    library.scans.note(folder.serial, |known| {
+        known.drives = Some(seen.drives.clone());
+        known.as_it_is &= !whole;
+    });
+    let ended = library.context.now();
+    if !growing.is_empty() {
+        come_back(library, folder, growing);
+    }
+    let scanned = whole.then_some(ended);
+    let left_out = library
+        .context
+        .records
+        .scanned(folder.serial, scanned, &left, (!whole).then_some(&seen.directories))
+        .await
+        .map_err(|e| format!("not saved: {e}"))?;
+    // A scan that found nothing else than before leaves no report, unless a person asked.
+    if report.counts != [0; 3] || why == "asked" || first {
+        let report = ScanReport {
+            id: 0,
+            began,
+            ended,
+            why: why.into(),
+            counts: report.counts,
+            files: report.files,
+        };
+        library
+            .context
+            .records
+            .add_scan_report(folder.serial, &report)
+            .await
+            .map_err(|e| format!("not saved: {e}"))?;
+    }
+    Ok(left_out)
+}
+
+/// What has been read stays published.
+const STOPPED: &str = "it was stopped; a rescan goes on from there";
+
+/// Notes which links were followed, durably, and lets what is behind them be opened.
+async fn follow(
+    library: &Library,
+    folder: &Folder,
+    links: BTreeMap<String, String>,
+) -> Result<(), String> {
+    library
+        .context
+        .records
+        .set_links(folder.serial, &links)
+        .await
+        .map_err(|e| format!("not saved: {e}"))?;
+    library.scans.note(folder.serial, |known| known.links.clone_from(&links));
+    let change = Change::PutLinks(folder.serial, Arc::new(links));
+    library.apply(vec![change]).await.map_err(|e| e.to_string())
+}
+
+/// Hides what is behind a link whose drive is not there. Its records stay.
+async fn hide(library: &Library, folder: &Folder, book: &Book, path: String) -> Result<(), String> {
+    let change = book.hiding(&path);
+    library.scans.note(folder.serial, |known| {
+        known.hidden.insert(path);
+    });
+    let Some(change) = change else { return Ok(()) };
+    library.apply(vec![change]).await.map_err(|e| e.to_string())
+}
+
+/// Looks again at directories in which something is still being written.
+fn come_back(library: &Arc<Library>, folder: &Folder, places: Places) {
+    let (library, folder) = (library.clone(), folder.clone());
+    tokio::spawn(async move {
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        if library.catalogue().folders().iter().any(|f| f.serial == folder.serial) {
+            start(&library, &folder, Scope::changed(places));
+        }
+    });
+}
+
+#[derive(Default)]
+struct Report {
+    counts: [u64; 3],
+    files: Vec<(String, String)>,
+}
+
+impl Report {
+    fn note(&mut self, what: What, path: &str) {
+        let count = &mut self.counts[what as usize];
+        *count += 1;
+        if *count <= LISTED as u64 {
+            self.files.push((what.word().to_owned(), path.to_owned()));
+        }
+    }
+}

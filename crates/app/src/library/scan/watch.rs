@@ -1,0 +1,230 @@
+//! Noticing changes: by the kernel's word where it gives it, else by looking from time to time.
+
+use std::collections::{BTreeMap, HashMap};
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use mostra_core::catalogue::Folder;
+use tokio::io::Interest;
+use tokio::io::unix::AsyncFd;
+use tokio::time::Instant;
+
+use super::look::{is_below, is_below_any};
+use super::presence::{There, answers, away, is_there};
+use super::watched::{Heard, Watched};
+use super::{Scope, drives_now, start};
+use crate::library::Library;
+
+/// How changes in a folder are noticed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Noticed {
+    /// Not yet known.
+    #[default]
+    Unknown,
+    /// The kernel tells of them.
+    Watched,
+    /// The folder is looked through every so many seconds.
+    Polled(u64),
+}
+
+/// Changes gather until nothing comes for this long, or since the first of them for longer.
+const QUIET: Duration = Duration::from_millis(150);
+const LATEST: Duration = Duration::from_millis(500);
+/// How often it is looked whether the folder is there.
+const AWAY: Duration = Duration::from_secs(2);
+
+/// Keeps watch over all folders until the house stops.
+pub async fn keep(library: Arc<Library>) {
+    let mut live = library.context.changes();
+    let mut tasks: HashMap<u32, tokio::task::JoinHandle<()>> = HashMap::new();
+    loop {
+        let folders: Vec<Folder> = library.catalogue().folders().to_vec();
+        tasks.retain(|serial, task| {
+            let stays = folders.iter().any(|f| f.serial == *serial);
+            if !stays {
+                task.abort();
+            }
+            stays
+        });
+        for folder in folders {
+            tasks
+                .entry(folder.serial)
+                .or_insert_with(|| tokio::spawn(watch(library.clone(), folder)));
+        }
+        tokio::select! {
+            _ = library.context.stopping() => break,
+            _ = live.recv() => {}
+        }
+    }
+    tasks.into_values().for_each(|task| task.abort());
+}
+
+async fn watch(library: Arc<Library>, folder: Folder) {
+    let poll = Duration::from_secs(library.options.poll_seconds.max(1));
+    loop {
+        let gone = library.scans.known(folder.serial).away.is_some();
+        let watched = if gone { None } else { library.scans.watched(&folder) };
+        let ears = watched.clone().and_then(|watched| {
+            // SAFETY: the descriptor is open for as long as `watched` lives, and never another.
+            #[allow(unsafe_code)]
+            let ears = unsafe { AsyncFd::register_with_interest(watched, Interest::READABLE) };
+            ears.inspect_err(|error| {
+                tracing::warn!("{:?} cannot be watched: {error}", folder.label)
+            })
+            .ok()
+        });
+        let mut noticed = Noticed::Unknown;
+        let mut next_poll = Instant::now() + poll;
+        let mut look_for_it = tokio::time::interval(AWAY);
+        look_for_it.tick().await;
+        // Until the folder went away or came back; then it is watched anew.
+        loop {
+            let was_away = library.scans.known(folder.serial).away.is_some();
+            let now = match &ears {
+                Some(ears) if ears.get_ref().deaf().is_none() => Noticed::Watched,
+                _ => Noticed::Polled(poll.as_secs()),
+            };
+            if noticed != now {
+                noticed = now;
+                library.scans.note(folder.serial, |known| known.noticed = now);
+                if let Some(why) = ears.as_ref().and_then(|ears| ears.get_ref().deaf()) {
+                    tracing::info!("{:?} is looked through from time to time: {why}", folder.label);
+                }
+            }
+            tokio::select! {
+                first = first(ears.as_ref()) => {
+                    let heard = gather(first, ears.as_ref()).await;
+                    if heard.lost {
+                        start(&library, &folder, Scope::Whole("many"));
+                    } else if !heard.places.is_empty() {
+                        start(&library, &folder, Scope::changed(heard.places));
+                    }
+                }
+                () = tokio::time::sleep_until(next_poll),
+                    if !was_away && matches!(noticed, Noticed::Polled(_)) =>
+                {
+                    start(&library, &folder, Scope::Whole("poll"));
+                    next_poll = Instant::now() + poll;
+                }
+                _ = look_for_it.tick() => match is_there(&library, &folder).await {
+                    There::Yes if was_away => {
+                        start(&library, &folder, Scope::Whole("back"));
+                        // It is watched again once it is shown again.
+                        for _ in 0..100 {
+                            if library.scans.known(folder.serial).away.is_none() {
+                                break;
+                            }
+                            tokio::time::sleep(Duration::from_millis(100)).await;
+                        }
+                        break;
+                    }
+                    // A scan that somebody asked for found that it is back.
+                    There::Yes if !library.scans.watches(folder.serial, watched.as_ref()) => break,
+                    There::Yes if drives_changed(&library, &folder).await => {
+                        start(&library, &folder, Scope::Whole("drive"));
+                    }
+                    There::Yes if links_changed(&library, &folder).await => {
+                        start(&library, &folder, Scope::Whole("link"));
+                    }
+                    There::No(why) if !was_away => {
+                        away(&library, &folder, &why).await;
+                        break;
+                    }
+                    _ => {}
+                },
+            }
+        }
+    }
+}
+
+/// Whether a drive below the folder, or behind a link, was mounted or unmounted since the last
+/// scan.
+async fn drives_changed(library: &Library, folder: &Folder) -> bool {
+    let known = library.scans.known(folder.serial);
+    let Some(recorded) = known.drives.clone().filter(|_| known.running.is_none()) else {
+        return false;
+    };
+    let root = folder.root.clone();
+    let looked = tokio::task::spawn_blocking(move || {
+        let now = drives_now(Path::new(&root), &known.links);
+        let root = Path::new(&root);
+        let mut paths = recorded.keys().chain(now.keys());
+        // What is known to be away is so until it is as recorded, and answers.
+        paths.any(|path| match recorded.get(path) == now.get(path) {
+            true => known.hidden.contains(path) && answers(root.join(path), Duration::from_secs(1)),
+            false => !known.hidden.iter().any(|out| is_below(path, out)),
+        })
+    });
+    looked.await.unwrap_or(false)
+}
+
+/// Whether a drive behind a link went, or one that was gone is back.
+async fn links_changed(library: &Library, folder: &Folder) -> bool {
+    let known = library.scans.known(folder.serial);
+    if known.running.is_some() || known.links.is_empty() {
+        return false;
+    }
+    let root = folder.root.clone();
+    let looked = tokio::task::spawn_blocking(move || {
+        let away = known.drives_away(Path::new(&root), |path| known.hidden.contains(path));
+        let mut asked: BTreeMap<&str, bool> = BTreeMap::new();
+        // Files are not asked one by one: there may be thousands of links to them.
+        known.links.iter().take(100).filter(|(path, _)| !is_below_any(path, &away)).any(
+            |(path, target)| {
+                let there = *asked
+                    .entry(target)
+                    .or_insert_with(|| answers(target.into(), Duration::from_secs(2)));
+                there == known.hidden.contains(path)
+            },
+        )
+    });
+    looked.await.unwrap_or(false)
+}
+
+/// The kind of a file system whose changes the kernel does not all see.
+pub(super) fn remote(path: &Path) -> Option<&'static str> {
+    // From linux/magic.h.
+    let kind = nix::sys::statfs::statfs(path).ok()?.filesystem_type().0;
+    Some(match kind {
+        0x6969 => "a network file system (NFS)",
+        0x517b | 0xff53_4d42 | 0xfe53_4d42 => "a network share (SMB)",
+        0x6573_5546 => "a file system in user space",
+        0x0102_1997 => "a shared folder (9P)",
+        _ => return None,
+    })
+}
+
+/// The first of what changed.
+async fn first(ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard {
+    let Some(ears) = ears else { return std::future::pending().await };
+    let mut heard = Heard::default();
+    hear(ears, &mut heard).await;
+    heard
+}
+
+/// What else changes, until nothing more comes for a while.
+async fn gather(mut heard: Heard, ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard {
+    let latest = Instant::now() + LATEST;
+    while let Some(ears) = ears {
+        let until = (Instant::now() + QUIET).min(latest);
+        if tokio::time::timeout_at(until, hear(ears, &mut heard)).await.is_err() {
+            break;
+        }
+    }
+    heard
+}
+
+/// Waits for something that the kernel tells.
+async fn hear(ears: &AsyncFd<Arc<Watched>>, heard: &mut Heard) {
+    loop {
+        // Without the runtime there is nothing to wait for any more.
+        let Ok(mut ready) = ears.readable().await else { return std::future::pending().await };
+        match ready.try_io(|ears| ears.get_ref().read(heard)) {
+            Ok(Ok(())) => return,
+            // It cannot be read now; it is no use to ask at once.
+            Ok(Err(_)) => tokio::time::sleep(AWAY).await,
+            Err(_nothing_yet) => {}
+        }
+    }
+}

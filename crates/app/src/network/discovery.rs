@@ -1,0 +1,196 @@
+//! Sockets and timers around the announcer.
+
+use std::net::SocketAddrV4;
+use std::sync::Arc;
+use std::time::Duration;
+
+use mostra_core::access::Standing;
+use mostra_net::{Received, ServedInterface, SsdpSocket};
+use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Tuning};
+use tokio::sync::mpsc;
+
+use super::{Network, Sameness, other_servers};
+use crate::devices::Devices;
+
+/// What discovery is told.
+#[derive(Debug)]
+pub enum Command {
+    /// The house is somebody new: leave and come back.
+    Identity(Identity),
+    /// An interface came up, and its listener answers (SSDP-20).
+    Up(ServedInterface),
+    /// An interface went away (SSDP-27).
+    Down(ServedInterface),
+    /// An interface has another address (SSDP-25).
+    Moved(ServedInterface, Identity),
+    /// Announce beside the usual times (IOP-9).
+    Announce,
+    /// Say byebye and end.
+    Stop,
+}
+
+/// How often a socket that could not be opened is tried again (SSDP-2).
+const RETRY: Duration = Duration::from_secs(30);
+
+/// The sockets of the interfaces, and the interfaces that have none yet.
+struct Sockets {
+    network: Arc<Network>,
+    received: mpsc::Sender<Received>,
+    open: Vec<SsdpSocket>,
+    missing: Vec<ServedInterface>,
+}
+
+impl Sockets {
+    /// Opens the sockets of an interface; notes why, where that fails.
+    fn try_open(&self, interface: &ServedInterface) -> Option<SsdpSocket> {
+        match SsdpSocket::open(interface, self.network.options.multicast_ttl, &self.received) {
+            Ok(socket) => {
+                let problem = socket.deaf().map(|why| {
+                    format!("the house is announced there, but searches are not heard: {why}")
+                });
+                if problem.is_none() {
+                    tracing::info!("announcing on {} ({})", interface.name, interface.address);
+                }
+                self.network.note_problem(interface, problem);
+                Some(socket)
+            }
+            Err(error) => {
+                self.network.note_problem(interface, Some(error.to_string()));
+                None
+            }
+        }
+    }
+
+    /// Tries what could not be opened, or not wholly.
+    fn retry(&mut self, machine: &mut Announcer) {
+        let (now, port) = (self.network.context.now(), self.network.device_port());
+        for interface in std::mem::take(&mut self.missing) {
+            match self.try_open(&interface) {
+                Some(socket) => {
+                    machine.link_up(now, socket.link(port));
+                    self.open.push(socket);
+                }
+                None => self.missing.push(interface),
+            }
+        }
+        for at in 0..self.open.len() {
+            if self.open[at].deaf().is_none() {
+                continue;
+            }
+            let again = self.try_open(&self.open[at].interface);
+            if let Some(again) = again.filter(|socket| socket.deaf().is_none()) {
+                machine.link_up(now, again.link(port));
+                self.open[at] = again;
+            }
+        }
+    }
+
+    fn close(&mut self, index: u32) {
+        self.missing.retain(|interface| interface.index != index);
+        self.open.retain(|socket| socket.interface.index != index);
+    }
+
+    async fn send(&self, datagram: Datagram) {
+        let socket = self.open.iter().find(|s| s.interface.index == datagram.link);
+        let Some(socket) = socket else { return };
+        if let Err(error) = socket.send(&datagram.data, datagram.to).await {
+            tracing::debug!("sending on {} to {}: {error}", socket.interface.name, datagram.to);
+        }
+    }
+}
+
+/// Runs discovery until told to stop; then byebye has been sent.
+pub async fn run(
+    network: Arc<Network>,
+    devices: Arc<Devices>,
+    mut commands: mpsc::UnboundedReceiver<Command>,
+) {
+    let seed = u64::from_ne_bytes(crate::random::random_bytes());
+    let clock = network.context.clock;
+    let tuning = Tuning::valid_for(network.options.max_age);
+    let mut machine = Announcer::new(network.identity(), tuning, seed, clock.now());
+    let (received, mut datagrams) = mpsc::channel::<Received>(1024);
+    let missing = network.served().to_vec();
+    let mut sockets = Sockets { network: network.clone(), received, open: Vec::new(), missing };
+    let mut retry = tokio::time::interval(RETRY);
+    loop {
+        let due = machine.next_deadline().map(|at| clock.instant(at));
+        let wait = async {
+            match due {
+                Some(at) => tokio::time::sleep_until(at).await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            _ = retry.tick() => sockets.retry(&mut machine),
+            () = wait => {}
+            datagram = datagrams.recv() => {
+                let Some(Received { interface, from, multicast, data }) = datagram else { break };
+                // A refused device gets no answers (SEC-22).
+                let may_know = || devices.standing_at(*from.ip()) != Some(Standing::Refused);
+                let now = clock.now();
+                let heard = machine.handle_if(now, interface, from, multicast, &data, may_know);
+                if let Some(heard) = heard {
+                    note(&network, &devices, from, heard);
+                }
+            }
+            command = commands.recv() => match command {
+                Some(Command::Identity(identity)) => machine.change_identity(clock.now(), identity),
+                Some(Command::Announce) => machine.announce(clock.now()),
+                Some(Command::Up(interface)) => {
+                    sockets.missing.push(interface);
+                    retry.reset_immediately();
+                }
+                Some(Command::Down(interface)) => {
+                    sockets.close(interface.index);
+                    machine.link_down(interface.index);
+                    network.note_problem(&interface, None);
+                }
+                Some(Command::Moved(interface, identity)) => {
+                    sockets.close(interface.index);
+                    match sockets.try_open(&interface) {
+                        Some(socket) => {
+                            let link = socket.link(network.device_port());
+                            machine.link_moved(clock.now(), link, identity);
+                            sockets.open.push(socket);
+                        }
+                        None => {
+                            machine.link_down(interface.index);
+                            machine.change_identity(clock.now(), identity);
+                            sockets.missing.push(interface);
+                        }
+                    }
+                }
+                Some(Command::Stop) | None => break,
+            },
+        }
+        while let Some(datagram) = machine.poll_output(clock.now()) {
+            sockets.send(datagram).await;
+        }
+    }
+    machine.stop(clock.now());
+    while let Some(at) = machine.next_deadline() {
+        tokio::time::sleep_until(clock.instant(at)).await;
+        while let Some(datagram) = machine.poll_output(clock.now()) {
+            sockets.send(datagram).await;
+        }
+    }
+}
+
+/// Notes what a datagram says. Anybody can write an address into one: what it says of its sender,
+/// such as what it calls itself, is for nobody but whoever connects from there.
+fn note(network: &Arc<Network>, devices: &Devices, from: SocketAddrV4, heard: Heard) {
+    let what = match heard {
+        Heard::Search { target, answered: true, .. } => format!("searched for {target}"),
+        // A search that is not for us says nothing about us; an announcement does.
+        Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
+        Heard::Announcement { usn, location, .. } => {
+            if let Some(location) = location.filter(|_| usn.contains(":device:MediaServer:")) {
+                other_servers::announced(network, *from.ip(), &location);
+            }
+            "announced itself".to_owned()
+        }
+        Heard::SameServer { source } => return network.note_duplicate(source, Sameness::Udn),
+    };
+    devices.heard(*from.ip(), what);
+}

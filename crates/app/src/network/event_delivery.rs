@@ -1,0 +1,86 @@
+//! Delivering events to subscribers.
+
+use std::net::SocketAddrV4;
+use std::sync::Arc;
+use std::time::Duration;
+
+use mostra_net::http::{Bounds, Client, Method, Options, RequestError};
+use mostra_protocol::gena::{Delivery, Outcome, write_properties};
+
+use super::Subscriptions;
+use crate::Context;
+
+/// How long an event may take to be delivered (GENA-14).
+const BOUNDS: Bounds =
+    Bounds { connect: Duration::from_secs(3), whole: Some(Duration::from_secs(10)), silence: None };
+
+/// Delivers events as they become due, each subscriber on its own (GENA-14).
+pub async fn run(context: Context, subscriptions: Arc<Subscriptions>) {
+    let client = match Client::new(&BOUNDS, &Options::default()) {
+        Ok(client) => client,
+        Err(error) => {
+            tracing::error!("events cannot be sent: {error}");
+            return;
+        }
+    };
+    loop {
+        let due = subscriptions.publisher().next_deadline().map(|at| context.clock.instant(at));
+        let wait = async {
+            match due {
+                Some(at) => tokio::time::sleep_until(at).await,
+                None => std::future::pending().await,
+            }
+        };
+        tokio::select! {
+            () = wait => {}
+            () = subscriptions.woken() => {}
+            () = context.stopping() => return,
+        }
+        loop {
+            let Some(delivery) = subscriptions.publisher().poll_output(context.now()) else {
+                break;
+            };
+            let (subscriptions, client) = (subscriptions.clone(), client.clone());
+            tokio::spawn(async move {
+                let outcome = deliver(&client, &delivery).await;
+                tracing::debug!(sid = delivery.sid, seq = delivery.seq, "event: {outcome:?}");
+                subscriptions.publisher().delivered(&delivery.sid, outcome);
+                subscriptions.wake();
+            });
+        }
+    }
+}
+
+/// Tries the callbacks in order until one accepts (GENA-7).
+async fn deliver(client: &Client, delivery: &Delivery) -> Outcome {
+    let body = write_properties(&delivery.variables);
+    for (address, path) in &delivery.callbacks {
+        match attempt(client, *address, path, delivery, body.clone()).await {
+            Ok(412) => return Outcome::Gone,
+            Ok(status) if (200..300).contains(&status) => return Outcome::Done,
+            Ok(_) | Err(_) => {}
+        }
+    }
+    Outcome::Failed
+}
+
+async fn attempt(
+    client: &Client,
+    address: SocketAddrV4,
+    path: &str,
+    delivery: &Delivery,
+    body: String,
+) -> Result<u16, RequestError> {
+    // NOTIFY is a valid token, so this cannot fail; GET would be refused by the subscriber.
+    let method = Method::from_bytes(b"NOTIFY").unwrap_or(Method::GET);
+    let sequence = delivery.seq.to_string();
+    let fields = [
+        ("Content-Type", "text/xml; charset=\"utf-8\""),
+        ("NT", "upnp:event"),
+        ("NTS", "upnp:propchange"),
+        ("SID", &*delivery.sid),
+        ("SEQ", &*sequence),
+    ];
+    let url = format!("http://{address}{path}");
+    Ok(client.send(method, &url, &fields, body).await?.status().as_u16())
+}

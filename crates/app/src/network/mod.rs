@@ -1,0 +1,305 @@
+//! The house on the network: who it says it is, where it is reached, and discovery.
+
+pub mod discovery;
+pub mod event_delivery;
+mod other_servers;
+mod subscriptions;
+
+use std::collections::{BTreeMap, HashMap};
+use std::net::{Ipv4Addr, SocketAddrV4};
+use std::sync::atomic::{AtomicU16, AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError, RwLock};
+use std::time::Duration;
+
+use arc_swap::ArcSwap;
+use ipnet::Ipv4Net;
+use mostra_net::ServedInterface;
+use mostra_protocol::Moment;
+use mostra_protocol::description::{self, Description, Edition};
+use mostra_protocol::identifiers::Service;
+use mostra_protocol::ssdp::Identity;
+use mostra_protocol::subnet;
+use mostra_store::{Counter, StoreError};
+use tokio::sync::mpsc;
+
+pub use subscriptions::Subscriptions;
+
+use crate::context::{Context, Topic};
+use crate::random::random_uuid;
+use discovery::Command;
+use other_servers::OtherServers;
+
+/// What an installation chooses of how the house appears on the network.
+#[derive(Debug, Clone)]
+pub struct NetworkOptions {
+    /// Seconds that an announcement stays valid (SSDP-15).
+    pub max_age: u32,
+    /// Time to live of multicast, but on loopback (SSDP-5).
+    pub multicast_ttl: u32,
+    /// Subnets from which devices may ask beside those of the interfaces (SEC-3).
+    pub also_from: Vec<Ipv4Net>,
+    /// Whether the registrar is offered (REG-1).
+    pub registrar: bool,
+    /// The edition of the Device Architecture that is named (DESC-4).
+    pub edition: Edition,
+    /// Model name in the device document (REG-9).
+    pub model_name: String,
+    /// Model number there.
+    pub model_number: String,
+}
+
+/// A property in which another server on the network is the same as this one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Sameness {
+    /// Its name.
+    Name,
+    /// Its UDN: devices take the two for one.
+    Udn,
+}
+
+/// How long another server with our name or UDN is told without being heard again.
+const DUPLICATE: Duration = Duration::from_secs(1800);
+/// Such servers remembered at most (SEC-12).
+const DUPLICATES: usize = 16;
+
+/// Who the house says it is, and where.
+pub struct Network {
+    context: Context,
+    options: NetworkOptions,
+    name: RwLock<String>,
+    udn: RwLock<String>,
+    boot_id: AtomicU32,
+    /// Where devices reach us.
+    served: ArcSwap<Vec<ServedInterface>>,
+    /// The device listener's port as bound.
+    device_port: AtomicU16,
+    commands: mpsc::UnboundedSender<Command>,
+    /// Why an interface cannot be discovered, by interface name.
+    problems: Mutex<HashMap<String, String>>,
+    other_servers: OtherServers,
+    /// Other servers that have our name or UDN, and when they were last heard.
+    duplicates: Mutex<BTreeMap<(Ipv4Addr, Sameness), Moment>>,
+}
+
+impl Network {
+    /// Reads who the house is from the records; `commands` goes to [`discovery::run`].
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer or are damaged.
+    pub async fn open(
+        context: Context,
+        options: NetworkOptions,
+        served: Vec<ServedInterface>,
+        device_port: u16,
+        commands: mpsc::UnboundedSender<Command>,
+    ) -> Result<Network, StoreError> {
+        let name = context.records.setting_or("name", "Mostra").await?;
+        let udn = context.records.setting_or("udn", &format!("uuid:{}", random_uuid())).await?;
+        let boot_id = context.records.reserve(Counter::Boot, 1).await?;
+        Ok(Network {
+            context,
+            options,
+            name: RwLock::new(name),
+            udn: RwLock::new(udn),
+            boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
+            served: ArcSwap::from_pointee(served),
+            device_port: AtomicU16::new(device_port),
+            commands,
+            problems: Mutex::default(),
+            other_servers: OtherServers::default(),
+            duplicates: Mutex::default(),
+        })
+    }
+
+    /// The house's name.
+    pub fn name(&self) -> String {
+        self.name.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// The server's UDN.
+    pub fn udn(&self) -> String {
+        self.udn.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Where devices reach us now.
+    pub fn served(&self) -> Arc<Vec<ServedInterface>> {
+        self.served.load_full()
+    }
+
+    /// Devices reach us elsewhere from now on.
+    pub fn set_served(&self, served: Vec<ServedInterface>) {
+        self.served.store(Arc::new(served));
+        self.context.changed(Topic::House);
+    }
+
+    /// The device listener's port.
+    pub fn device_port(&self) -> u16 {
+        self.device_port.load(Ordering::Relaxed)
+    }
+
+    /// The addresses at which devices reach us.
+    pub fn own_addresses(&self) -> Vec<SocketAddrV4> {
+        let port = self.device_port();
+        self.served().iter().map(|s| SocketAddrV4::new(s.address, port)).collect()
+    }
+
+    /// Whether a device at `source` may reach us at an address of ours: it is in the subnet of the
+    /// interface, or in one that the person named (SEC-3).
+    pub fn may_come(&self, source: Ipv4Addr, to: Ipv4Addr) -> bool {
+        let served = self.served();
+        let Some(interface) = served.iter().find(|s| s.address == to) else { return false };
+        let named = |net: &Ipv4Net| subnet::is_host(net.addr(), net.prefix_len(), source);
+        interface.holds(source) || self.options.also_from.iter().any(named)
+    }
+
+    /// Tells discovery something.
+    pub fn command(&self, command: Command) {
+        let _ = self.commands.send(command);
+    }
+
+    /// Renames the house, durably; the new name is announced.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn rename(&self, name: String) -> Result<(), StoreError> {
+        if name == self.name() {
+            return Ok(());
+        }
+        let boot_id = self.context.records.reserve(Counter::Boot, 1).await?;
+        self.context.records.set_setting("name", &name).await?;
+        *self.name.write().unwrap_or_else(PoisonError::into_inner) = name;
+        self.duplicates().retain(|(_, same), _| *same != Sameness::Name);
+        self.boot_id.store(boot_id & 0x7fff_ffff, Ordering::Relaxed);
+        self.command(Command::Identity(self.identity()));
+        self.context.changed(Topic::House);
+        Ok(())
+    }
+
+    /// Appears as a new server, durably: players forget all that they keep of the old one
+    /// (IOP-8).
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn appear_as_new(&self) -> Result<(), StoreError> {
+        let udn = format!("uuid:{}", random_uuid());
+        self.context.records.set_setting("udn", &udn).await?;
+        *self.udn.write().unwrap_or_else(PoisonError::into_inner) = udn;
+        self.duplicates().clear();
+        let identity = self.identity_anew().await?;
+        self.command(Command::Identity(identity));
+        self.context.changed(Topic::House);
+        Ok(())
+    }
+
+    /// Who the house is from now on: the same with a greater boot id (SSDP-25).
+    ///
+    /// # Errors
+    /// [`StoreError`] when the boot id could not be reserved.
+    pub async fn identity_anew(&self) -> Result<Identity, StoreError> {
+        let boot_id = self.context.records.reserve(Counter::Boot, 1).await?;
+        self.boot_id.store(boot_id & 0x7fff_ffff, Ordering::Relaxed);
+        Ok(self.identity())
+    }
+
+    /// The device document's contents.
+    pub fn description(&self) -> Description {
+        Description {
+            friendly_name: self.name(),
+            udn: self.udn(),
+            model_name: self.options.model_name.clone(),
+            model_number: self.options.model_number.clone(),
+            edition: self.options.edition,
+            services: self.services(),
+        }
+    }
+
+    /// The services offered (REG-1).
+    pub fn services(&self) -> Vec<Service> {
+        let offered = |s: &Service| *s != Service::Registrar || self.options.registrar;
+        Service::ALL.into_iter().filter(offered).collect()
+    }
+
+    /// Who the house says it is in discovery.
+    pub fn identity(&self) -> Identity {
+        Identity {
+            udn: self.udn(),
+            server: server_field().into(),
+            description_path: description::DEVICE_PATH.into(),
+            boot_id: self.boot_id.load(Ordering::Relaxed),
+            config_id: self.description().config_id(),
+            services: self.services(),
+        }
+    }
+
+    /// Why interfaces cannot be discovered, by interface name.
+    pub fn problems(&self) -> HashMap<String, String> {
+        self.problems.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn note_problem(&self, interface: &ServedInterface, problem: Option<String>) {
+        let name = &interface.name;
+        let mut problems = self.problems.lock().unwrap_or_else(PoisonError::into_inner);
+        let news = match problem {
+            Some(why) => {
+                let news = problems.get(name) != Some(&why);
+                if news {
+                    tracing::warn!("no discovery on {name}: {why}; trying again every 30 s");
+                }
+                problems.insert(name.clone(), why);
+                news
+            }
+            None => problems.remove(name).is_some(),
+        };
+        drop(problems);
+        if news {
+            self.context.changed(Topic::House);
+        }
+    }
+
+    fn duplicates(&self) -> std::sync::MutexGuard<'_, BTreeMap<(Ipv4Addr, Sameness), Moment>> {
+        self.duplicates.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Another server on the network is taken for this one.
+    fn note_duplicate(&self, address: Ipv4Addr, same: Sameness) {
+        let mut duplicates = self.duplicates();
+        // Bounded, whatever is sent (SEC-12).
+        let known = duplicates.contains_key(&(address, same));
+        if known || duplicates.len() < DUPLICATES {
+            duplicates.insert((address, same), self.context.now());
+        }
+        drop(duplicates);
+        if !known {
+            tracing::warn!("another server, at {address}, is the same as this one in its {same:?}");
+            self.context.changed(Topic::House);
+        }
+    }
+
+    /// Other servers that were lately taken for this one.
+    pub fn duplicate_servers(&self) -> Vec<(Ipv4Addr, Sameness)> {
+        let now = self.context.now();
+        let mut duplicates = self.duplicates();
+        // As long as an announcement counts: whoever is still there is heard again.
+        duplicates.retain(|_, heard| now.saturating_sub(*heard) < DUPLICATE);
+        duplicates.keys().copied().collect()
+    }
+}
+
+static SERVER: OnceLock<String> = OnceLock::new();
+
+/// The SERVER field: three tokens without blanks inside (SSDP-12).
+pub fn server_field() -> &'static str {
+    name_server(Edition::default())
+}
+
+/// Says once, before anything is answered, which edition the SERVER field names (DESC-4).
+pub fn name_server(edition: Edition) -> &'static str {
+    SERVER.get_or_init(|| {
+        let release = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
+        let mut parts = release.trim().split(['.', '-']);
+        let major = parts.next().filter(|p| !p.is_empty()).unwrap_or("0");
+        let minor = parts.next().unwrap_or("0");
+        let (edition, version) = (edition.word(), env!("CARGO_PKG_VERSION"));
+        format!("Linux/{major}.{minor} UPnP/{edition} Mostra/{version}")
+    })
+}

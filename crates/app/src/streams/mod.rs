@@ -1,0 +1,41 @@
+//! What is on its way to devices, and the streams that come of it.
+
+mod transfers;
+
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+use mostra_core::streaming::StreamBook;
+
+pub use transfers::{Load, Moved, Transfer, Transfers};
+
+use crate::context::{Context, Topic};
+
+/// Transfers and streams.
+pub struct Streams {
+    context: Context,
+    /// Answers on their way.
+    pub transfers: Transfers,
+    book: Mutex<StreamBook>,
+}
+
+impl Streams {
+    /// None yet.
+    pub fn new(context: Context) -> Streams {
+        Streams { context, transfers: Transfers::default(), book: Mutex::default() }
+    }
+
+    /// The book of streams.
+    pub fn book(&self) -> MutexGuard<'_, StreamBook> {
+        self.book.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Ends a stream; true if there is one of this number.
+    pub fn end(&self, id: u32) -> bool {
+        let Some((device, file)) = self.book().end(self.context.now(), id) else { return false };
+        let all = self.transfers.media();
+        let its = all.iter().filter(|t| t.device == device && t.load.file() == Some(file));
+        its.for_each(|transfer| transfer.end());
+        self.context.changed(Topic::Streams);
+        true
+    }
+}

@@ -1,0 +1,239 @@
+//! Devices, decisions, proof and streams.
+
+use std::collections::BTreeSet;
+
+use actix_web::{HttpResponse, delete, get, put, web};
+use mostra_api::{
+    DecisionRequest, Denied, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep,
+};
+use mostra_app::clock::ms;
+use mostra_app::devices::Devices;
+use mostra_app::library::Library;
+use mostra_core::Kinds;
+use mostra_core::access::{Chosen, Standing};
+use mostra_core::device::Device;
+use mostra_core::proof::Step;
+use mostra_core::traits::Traits;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::body::Body;
+use super::problem::Failure;
+use super::session::Caller;
+
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list)
+        .service(show)
+        .service(forget)
+        .service(decide)
+        .service(rename)
+        .service(set_traits);
+}
+
+fn to_api(device: &Device) -> ApiDevice {
+    let proof = Step::ALL.map(|step| {
+        let proof = device.ladder.proof(step);
+        ProofStep {
+            step: step.word().into(),
+            confirmed: proof.is_some(),
+            at_ms: proof.map(|p| ms(p.at)),
+            what: proof.map(|p| p.what.clone()),
+            item: proof.and_then(|p| p.item.clone()),
+            bytes: proof.and_then(|p| p.bytes),
+        }
+    });
+    ApiDevice {
+        id: device.id,
+        label: device.label(),
+        name: device.name.clone(),
+        address: device.address.to_string(),
+        hardware: device.hardware.map(|h| h.to_string()),
+        user_agent: device.user_agent.clone(),
+        standing: device.standing.word().into(),
+        kinds: device.grant.kinds.iter().map(|k| k.word().to_owned()).collect(),
+        folders: device.grant.folders.as_ref().map(|f| f.iter().copied().collect()),
+        first_seen_ms: ms(device.first_seen),
+        last_seen_ms: ms(device.last_seen),
+        proof: proof.into(),
+        denied: device
+            .denied
+            .as_ref()
+            .map(|denied| Denied { at_ms: ms(denied.at), what: denied.what.clone() }),
+        traits: by_name(&device.shown),
+        traits_set: by_name(&device.traits),
+        rules: device.rules.iter().cloned().collect(),
+    }
+}
+
+fn by_name(traits: &Traits) -> serde_json::Map<String, serde_json::Value> {
+    match serde_json::to_value(traits) {
+        Ok(serde_json::Value::Object(map)) => map,
+        _ => serde_json::Map::new(),
+    }
+}
+
+#[utoipa::path(
+    operation_id = "setDeviceTraits",
+    summary = "Say what is to be done differently for a device",
+    request_body = mostra_api::DeviceTraits,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[put("/devices/{id}/traits")]
+async fn set_traits(
+    caller: Caller,
+    id: web::Path<u32>,
+    body: Body<DeviceTraits>,
+    devices: web::Data<Devices>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let wrong = |why: String| {
+        Failure::invalid("Those traits do not work")
+            .why(why)
+            .next("docs/traits.md lists them; nothing was changed.")
+    };
+    let given = serde_json::Value::Object(body.0.traits);
+    let traits: Traits = serde_json::from_value(given).map_err(|e| wrong(e.to_string()))?;
+    traits.check().map_err(wrong)?;
+    let device = devices.set_traits(*id, traits, caller.0.account()).await?;
+    Ok(web::Json(to_api(&device.ok_or_else(missing)?)))
+}
+
+fn missing() -> Failure {
+    Failure::missing("No such device").next("`mostra device list` shows all.")
+}
+
+#[utoipa::path(
+    operation_id = "listDevices",
+    summary = "Devices, those that wait first",
+    responses((status = 200, body = Vec<mostra_api::Device>))
+)]
+#[get("/devices")]
+async fn list(_: Caller, devices: web::Data<Devices>) -> web::Json<Vec<ApiDevice>> {
+    let mut all: Vec<Device> = devices.book().iter().cloned().collect();
+    // Who waits comes first; then by when they came, so that lists keep their place.
+    all.sort_by_key(|d| (d.standing != Standing::Waiting, d.id));
+    web::Json(all.iter().map(to_api).collect())
+}
+
+#[utoipa::path(
+    operation_id = "getDevice",
+    summary = "A device with its proof",
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[get("/devices/{id}")]
+async fn show(
+    _: Caller,
+    id: web::Path<u32>,
+    devices: web::Data<Devices>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let book = devices.book();
+    Ok(web::Json(to_api(book.get(*id).ok_or_else(missing)?)))
+}
+
+#[utoipa::path(
+    operation_id = "decide",
+    summary = "Decide on a device",
+    request_body = mostra_api::DecisionRequest,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[put("/devices/{id}/decision")]
+async fn decide(
+    caller: Caller,
+    id: web::Path<u32>,
+    body: Body<DecisionRequest>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let DecisionRequest { standing, kinds, folders, all_folders, name } = body.0;
+    let standing = Standing::from_word(&standing).ok_or_else(|| {
+        Failure::invalid("That is no standing")
+            .why("A standing is `waiting`, `admitted` or `refused`.")
+    })?;
+    let read = |words: Vec<String>| words.join(",").parse::<Kinds>();
+    let kinds = kinds
+        .map(read)
+        .transpose()
+        .map_err(|why| Failure::invalid("Those kinds do not work").why(why))?;
+    let name = name.map(|n| usable_name(&n)).transpose()?;
+    let folders = match (folders, all_folders.unwrap_or(false)) {
+        (Some(_), true) => {
+            return Err(Failure::invalid("Those folders do not work")
+                .why("Some are named, and all as well."));
+        }
+        (Some(numbers), false) => Some(Some(of_published(&library, numbers)?)),
+        (None, true) => Some(None),
+        (None, false) => None,
+    };
+    let chosen = Chosen { kinds, folders };
+    let decided = devices.decide(*id, standing, chosen, name, caller.0.account()).await;
+    let device = decided.map_err(|error| {
+        let failure = Failure::from(error);
+        if standing == Standing::Refused {
+            return failure.next("The refusal is in force until the service restarts; repeat it when PostgreSQL is back.");
+        }
+        failure
+    })?;
+    Ok(web::Json(to_api(&device.ok_or_else(missing)?)))
+}
+
+/// The numbers, each of a folder that is published: a slip of the pen would hide everything.
+fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<u32>, Failure> {
+    let wrong = |why: String| {
+        Failure::invalid("Those folders do not work")
+            .why(why)
+            .next("`mostra folder list` shows all; nothing was changed.")
+    };
+    if numbers.is_empty() {
+        return Err(wrong("None is named. To keep a device out, refuse it.".into()));
+    }
+    let published = library.catalogue();
+    for number in &numbers {
+        if !published.folders().iter().any(|f| f.serial == *number) {
+            return Err(wrong(format!("No folder has the number {number}.")));
+        }
+    }
+    Ok(numbers.into_iter().collect())
+}
+
+fn usable_name(name: &str) -> Result<String, Failure> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control) {
+        return Err(Failure::invalid("That name does not work")
+            .why("A name is 1 to 63 characters on one line."));
+    }
+    Ok(name.to_owned())
+}
+
+#[utoipa::path(
+    operation_id = "nameDevice",
+    summary = "Name a device",
+    request_body = mostra_api::DeviceName,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[put("/devices/{id}/name")]
+async fn rename(
+    _: Caller,
+    id: web::Path<u32>,
+    body: Body<DeviceName>,
+    devices: web::Data<Devices>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let name = usable_name(&body.0.name)?;
+    let device = devices.rename(*id, name).await?.ok_or_else(missing)?;
+    Ok(web::Json(to_api(&device)))
+}
+
+#[utoipa::path(
+    operation_id = "forgetDevice",
+    summary = "Forget a device",
+    responses((status = 204))
+)]
+#[delete("/devices/{id}")]
+async fn forget(
+    caller: Caller,
+    id: web::Path<u32>,
+    devices: web::Data<Devices>,
+) -> Result<HttpResponse, Failure> {
+    if !devices.forget(*id, caller.0.account()).await? {
+        return Err(missing());
+    }
+    Ok(HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,334 @@
+//! Publishing folders.
+
+use actix_web::{HttpResponse, delete, get, post, put, web};
+use mostra_api::{
+    Excluded, Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places,
+    Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
+};
+use mostra_app::clock::ms;
+use mostra_app::library::scan::{Known, Noticed};
+use mostra_app::library::{Library, places};
+use mostra_core::catalogue::Folder;
+use mostra_core::facts::Format;
+use mostra_core::{Kind, Kinds};
+use serde::Deserialize;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::body::{Body, OptionalBody};
+use super::problem::Failure;
+use super::session::Caller;
+
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config
+        .service(list)
+        .service(add)
+        .service(show)
+        .service(remove)
+        .service(rescan)
+        .service(stop_scan)
+        .service(left_out)
+        .service(reports)
+        .service(exclude)
+        .service(pick);
+}
+
+fn to_api(library: &Library, folder: &Folder) -> ApiFolder {
+    let [video, music, picture] = library.catalogue().folder_counts(folder.serial);
+    let known = library.scans.known(folder.serial);
+    let scan = match (&known.running, &known.problem) {
+        (Some(progress), _) => progress.now().map(|now| Scan {
+            state: ScanState::Running,
+            done: now.done,
+            to_do: now.to_do,
+            listed: now.listed,
+            left_out: now.left_out,
+            rate: (now.rate * 10.0).round() / 10.0,
+            remaining_ms: now.remaining_ms,
+            problem: None,
+        }),
+        (None, Some(problem)) => Some(Scan {
+            state: ScanState::Failed,
+            done: 0,
+            to_do: 0,
+            listed: false,
+            left_out: 0,
+            rate: 0.0,
+            remaining_ms: None,
+            problem: Some(problem.clone()),
+        }),
+        (None, None) => None,
+    };
+    ApiFolder {
+        id: folder.serial,
+        label: folder.label.clone(),
+        path: folder.root.clone(),
+        kinds: folder.kinds.iter().map(|k| k.word().to_owned()).collect(),
+        items: KindCounts { video, music, picture },
+        left_out: known.left_out,
+        excluded: known.excluded.clone(),
+        away_ms: known.away.map(ms),
+        next_scan: next_scan(&known, library.scans_when_asked()),
+        scanned_ms: known.scanned.map(ms),
+        scan,
+    }
+}
+
+/// What starts the next scan, in words.
+fn next_scan(known: &Known, asked: bool) -> String {
+    match known.noticed {
+        _ if known.away.is_some() => "when the folder is back".into(),
+        Noticed::Unknown if asked => "when somebody asks for it".into(),
+        Noticed::Unknown => "at once".into(),
+        Noticed::Watched => "as soon as something changes in it".into(),
+        Noticed::Polled(seconds) => {
+            format!("every {seconds} s, as changes in it cannot be watched")
+        }
+    }
+}
+
+#[utoipa::path(
+    operation_id = "listFolders",
+    summary = "Published folders",
+    responses((status = 200, body = Vec<mostra_api::Folder>))
+)]
+#[get("/folders")]
+async fn list(_: Caller, library: web::Data<Library>) -> web::Json<Vec<ApiFolder>> {
+    web::Json(library.catalogue().folders().iter().map(|f| to_api(&library, f)).collect())
+}
+
+#[utoipa::path(
+    operation_id = "getFolder",
+    summary = "A folder",
+    responses((status = 200, body = mostra_api::Folder))
+)]
+#[get("/folders/{id}")]
+async fn show(
+    _: Caller,
+    id: web::Path<u32>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiFolder>, Failure> {
+    Ok(web::Json(to_api(&library, &library.folder(*id)?)))
+}
+
+#[utoipa::path(
+    operation_id = "addFolder",
+    summary = "Publish a folder",
+    request_body = mostra_api::NewFolder,
+    responses((status = 201, body = mostra_api::Folder))
+)]
+#[post("/folders")]
+async fn add(
+    _: Caller,
+    body: Body<NewFolder>,
+    library: web::Data<Library>,
+) -> Result<HttpResponse, Failure> {
+    let NewFolder { path, label, kinds } = body.0;
+    let kinds: Kinds = match kinds {
+        None => Kinds::ALL,
+        Some(words) => words
+            .join(",")
+            .parse()
+            .map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
+    };
+    let folder = library.clone().into_inner().publish(path, label, kinds).await?;
+    Ok(HttpResponse::Created().json(to_api(&library, &folder)))
+}
+
+#[utoipa::path(
+    operation_id = "removeFolder",
+    summary = "Stop publishing a folder",
+    responses((status = 204))
+)]
+#[delete("/folders/{id}")]
+async fn remove(
+    _: Caller,
+    id: web::Path<u32>,
+    library: web::Data<Library>,
+) -> Result<HttpResponse, Failure> {
+    library.withdraw(*id).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+#[utoipa::path(
+    operation_id = "rescanFolder",
+    summary = "Scan a folder again, or a directory in it",
+    request_body = Option<mostra_api::Rescan>,
+    responses((status = 202, body = mostra_api::Folder))
+)]
+#[post("/folders/{id}/rescan")]
+async fn rescan(
+    _: Caller,
+    id: web::Path<u32>,
+    body: OptionalBody<Rescan>,
+    library: web::Data<Library>,
+) -> Result<HttpResponse, Failure> {
+    let Rescan { path, as_it_is } = body.0;
+    let shared = library.clone().into_inner();
+    let folder = shared.rescan(*id, path, as_it_is == Some(true)).await?;
+    Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
+}
+
+#[utoipa::path(
+    operation_id = "listScans",
+    summary = "What the last scans of a folder did",
+    responses((status = 200, body = mostra_api::ScanReports))
+)]
+#[get("/folders/{id}/scans")]
+async fn reports(
+    _: Caller,
+    id: web::Path<u32>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ScanReports>, Failure> {
+    let reports = library.scan_reports(*id).await?;
+    let reports = reports.into_iter().map(|r| ScanReport {
+        began_ms: ms(r.began),
+        ended_ms: ms(r.ended),
+        why: r.why,
+        added: r.counts[0],
+        changed: r.counts[1],
+        gone: r.counts[2],
+        files: r.files.into_iter().map(|(what, path)| ScanChange { what, path }).collect(),
+    });
+    Ok(web::Json(ScanReports { reports: reports.collect() }))
+}
+
+#[utoipa::path(
+    operation_id = "setExcluded",
+    summary = "Leave sub-folders out of a folder",
+    request_body = mostra_api::Excluded,
+    responses((status = 200, body = mostra_api::Folder))
+)]
+#[put("/folders/{id}/excluded")]
+async fn exclude(
+    _: Caller,
+    id: web::Path<u32>,
+    body: Body<Excluded>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiFolder>, Failure> {
+    let folder = library.clone().into_inner().exclude(*id, &body.0.paths).await?;
+    Ok(web::Json(to_api(&library, &folder)))
+}
+
+#[utoipa::path(
+    operation_id = "stopScan",
+    summary = "End a folder's scan",
+    responses((status = 202, body = mostra_api::Folder))
+)]
+#[delete("/folders/{id}/scan")]
+async fn stop_scan(
+    _: Caller,
+    id: web::Path<u32>,
+    library: web::Data<Library>,
+) -> Result<HttpResponse, Failure> {
+    let folder = library.stop_scan(*id)?;
+    Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
+}
+
+/// What a person can do about a reason.
+fn remedy(reason: &str) -> Option<String> {
+    let remedy = match reason {
+        r if r.contains("no permission") => {
+            "Allow the service's user to read it, for example: chmod o+r on the file, o+rx on its folders."
+        }
+        r if r.contains("UTF-8") => "Give the file a plain name.",
+        r if r.starts_with("damaged") => "Replace it by a whole copy, or delete it.",
+        r if r.contains("is empty") => "Copy it again, or delete it.",
+        r if r.contains("not set to hold") => "Publish its folder with that kind as well.",
+        r if r.contains("leads nowhere") => "Plug in its drive, or delete the link.",
+        r if r.contains("another drive than before") => {
+            "Mount its drive again; it comes back with all that is known of it. When the drives are meant to be as they are now, take them so under Folders, or: mostra folder rescan FOLDER --as-it-is"
+        }
+        r if r.contains("does not answer") => {
+            "See to the drive or network share; it comes back by itself."
+        }
+        r if r.contains("folders deep") => "Move it further up.",
+        r if r.contains("hosts that are not allowed") => {
+            "Allow the host under Settings, or: mostra house stations --allow HOST"
+        }
+        r if r.starts_with("playlist:") => "Correct the list, or publish the files that it names.",
+        _ => return None,
+    };
+    Some(remedy.to_owned())
+}
+
+#[utoipa::path(
+    operation_id = "listLeftOut",
+    summary = "What the last scan left out",
+    responses((status = 200, body = mostra_api::LeftOutList))
+)]
+#[get("/folders/{id}/left-out")]
+async fn left_out(
+    _: Caller,
+    id: web::Path<u32>,
+    library: web::Data<Library>,
+) -> Result<web::Json<LeftOutList>, Failure> {
+    let folder = library.folder(*id)?;
+    let files = library.left_out(*id).await?;
+    let catalogue = library.catalogue();
+    let mut counts = catalogue.folder_counts(folder.serial);
+    counts[Kind::Music.index()] -= catalogue.folder_stations(folder.serial);
+    let mut other = 0;
+    for file in &files {
+        let extension = file.path.rsplit('/').next().and_then(|name| name.rsplit_once('.'));
+        match extension.and_then(|(_, e)| Format::kind_of_extension(&e.to_lowercase())) {
+            Some(kind) => counts[kind.index()] += 1,
+            None => other += 1,
+        }
+    }
+    let [video, music, picture] = counts;
+    let found = KindCounts { video, music, picture };
+    let files = files.into_iter().map(|f| LeftOut {
+        remedy: remedy(&f.reason),
+        path: f.path,
+        reason: f.reason,
+    });
+    let files = files.collect();
+    Ok(web::Json(LeftOutList { files, found, other }))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+#[into_params(parameter_in = Query)]
+struct At {
+    /// Where, absolute; proposals if left out.
+    #[serde(default)]
+    path: String,
+}
+
+#[utoipa::path(
+    operation_id = "listPlaces",
+    summary = "Directories on the host that could be published",
+    params(At),
+    responses((status = 200, body = mostra_api::Places))
+)]
+#[get("/places")]
+async fn pick(
+    _: Caller,
+    at: web::Query<At>,
+    library: web::Data<Library>,
+) -> Result<web::Json<Places>, Failure> {
+    let published: Vec<(String, String)> =
+        library.catalogue().folders().iter().map(|f| (f.root.clone(), f.label.clone())).collect();
+    let path = at.into_inner().path;
+    let listed = web::block(move || {
+        if path.is_empty() {
+            Ok(places::proposals(&published))
+        } else {
+            places::inside(&path, &published)
+        }
+    });
+    let unlisted = |error: actix_web::error::BlockingError| {
+        Failure::invalid("The folder cannot be listed").why(error.to_string())
+    };
+    let places::Places { path, parent, places } = listed.await.map_err(unlisted)??;
+    let places = places.into_iter().map(|place| Place {
+        name: place.name,
+        path: place.path,
+        why: place.why.map(str::to_owned),
+        problem: place.problem.map(|problem| match problem {
+            places::Problem::Published(label) => format!("already published as {label}"),
+            places::Problem::Inside(label) => format!("inside {label}, which is published"),
+            places::Problem::NoRights => "the service may not read it".into(),
+        }),
+    });
+    Ok(web::Json(Places { path, parent, places: places.collect() }))
+}

@@ -1,0 +1,236 @@
+//! Status, house settings, configuration.
+
+use std::collections::BTreeMap;
+
+use actix_web::{HttpResponse, get, patch, post, web};
+use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
+use mostra_app::Context;
+use mostra_app::attention::attention;
+use mostra_app::clock::ms;
+use mostra_app::devices::Devices;
+use mostra_app::library::Library;
+use mostra_app::network::Network;
+use mostra_app::network::discovery::Command;
+use mostra_app::streams::Streams;
+use mostra_core::Locale;
+use mostra_core::access::{Doorway, Standing};
+use mostra_core::catalogue::{PictureOrder, Titles};
+use mostra_core::station::Allowed;
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::body::Body;
+use super::problem::Failure;
+use super::session::Caller;
+
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config
+        .service(status)
+        .service(show)
+        .service(change)
+        .service(announce)
+        .service(renew)
+        .service(configuration);
+}
+
+fn to_api(network: &Network, devices: &Devices, library: &Library) -> ApiHouse {
+    let options = library.catalogue().options().clone();
+    ApiHouse {
+        name: network.name(),
+        doorway: devices.doorway().word().into(),
+        udn: network.udn(),
+        titles: options.titles.word().into(),
+        picture_order: options.pictures.word().into(),
+        locale: options.locale.word().into(),
+        locales: Locale::all().map(|l| l.word().into()).collect(),
+        mimes: options.mimes,
+        stations: library.allowed_stations().entries().to_vec(),
+    }
+}
+
+/// Announces the server now.
+#[utoipa::path(
+    operation_id = "announce",
+    summary = "Announce the server now",
+    responses((status = 204))
+)]
+#[post("/house/announcement")]
+async fn announce(_: Caller, network: web::Data<Network>) -> HttpResponse {
+    network.command(Command::Announce);
+    HttpResponse::NoContent().finish()
+}
+
+/// Appears as a new server.
+#[utoipa::path(
+    operation_id = "renewServer",
+    summary = "Appear as a new server: players forget what they keep of the old one",
+    responses((status = 204))
+)]
+#[post("/house/renewal")]
+async fn renew(_: Caller, network: web::Data<Network>) -> Result<HttpResponse, Failure> {
+    network.appear_as_new().await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+#[utoipa::path(
+    operation_id = "getStatus",
+    summary = "How the house is",
+    responses((status = 200, body = mostra_api::Status))
+)]
+#[get("/status")]
+async fn status(
+    _: Caller,
+    context: web::Data<Context>,
+    network: web::Data<Network>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+    streams: web::Data<Streams>,
+) -> web::Json<Status> {
+    let catalogue = library.catalogue();
+    let count = |standing| devices.book().iter().filter(|d| d.standing == standing).count() as u32;
+    let (problems, port) = (network.problems(), network.device_port());
+    let served = network.served();
+    let interfaces = served.iter().map(|s| Interface {
+        name: s.name.clone(),
+        address: format!("{}:{port}", s.address),
+        discovery_problem: problems.get(&s.name).cloned(),
+    });
+    web::Json(Status {
+        house: to_api(&network, &devices, &library),
+        version: env!("CARGO_PKG_VERSION").into(),
+        started_ms: ms(context.clock.origin()),
+        interfaces: interfaces.collect(),
+        items: catalogue.item_count() as u64,
+        folders: catalogue.folders().len() as u32,
+        changed_ms: library.shared().changed_ms(),
+        waiting: count(Standing::Waiting),
+        admitted: count(Standing::Admitted),
+        refused: count(Standing::Refused),
+        streams: streams.book().count() as u32,
+        loaded: library.shared().is_loaded(),
+        records: context.records_answer(),
+        attention: attention(&context, &network, &devices),
+    })
+}
+
+#[utoipa::path(
+    operation_id = "getHouse",
+    summary = "The house's settings",
+    responses((status = 200, body = mostra_api::House))
+)]
+#[get("/house")]
+async fn show(
+    _: Caller,
+    network: web::Data<Network>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+) -> web::Json<ApiHouse> {
+    web::Json(to_api(&network, &devices, &library))
+}
+
+#[utoipa::path(
+    operation_id = "changeHouse",
+    summary = "Change the house's settings",
+    request_body = mostra_api::HouseChange,
+    responses((status = 200, body = mostra_api::House))
+)]
+#[patch("/house")]
+async fn change(
+    _: Caller,
+    body: Body<HouseChange>,
+    network: web::Data<Network>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiHouse>, Failure> {
+    let HouseChange { name, doorway, titles, picture_order, locale, mimes, stations } = body.0;
+    let name = name.map(|n| n.trim().to_owned());
+    if let Some(name) = &name
+        && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
+    {
+        return Err(Failure::invalid("That name does not work")
+            .why("A name is 1 to 63 characters on one line."));
+    }
+    let doorway = match doorway.as_deref() {
+        None => None,
+        Some(word) => Some(Doorway::from_word(word).ok_or_else(|| {
+            Failure::invalid("That is no doorway")
+                .why(format!("{word:?} is neither `ask` nor `open`."))
+        })?),
+    };
+    let mut options = library.catalogue().options().clone();
+    if let Some(word) = titles {
+        options.titles = Titles::from_word(&word).ok_or_else(|| {
+            Failure::invalid("That is no place for titles")
+                .why(format!("{word:?} is neither `embedded` nor `file-names`."))
+        })?;
+    }
+    if let Some(word) = picture_order {
+        options.pictures = PictureOrder::from_word(&word).ok_or_else(|| {
+            Failure::invalid("That is no order for pictures")
+                .why(format!("{word:?} is neither `date` nor `title`."))
+        })?;
+    }
+    if let Some(word) = locale {
+        options.locale = Locale::from_word(&word).ok_or_else(|| {
+            let known: Vec<&str> = Locale::all().map(Locale::word).collect();
+            Failure::invalid("That language has no alphabet of its own here")
+                .why(format!("{word:?} is none of {}.", known.join(", ")))
+                .next("Choose en for every language in which accents are put aside.")
+        })?;
+    }
+    if let Some(mimes) = mimes {
+        options.mimes = usable_mimes(mimes)?;
+    }
+    let stations = stations.map(Allowed::new).transpose().map_err(|entry| {
+        Failure::invalid("That is no host")
+            .why(format!("{entry:?} names no host that could be connected to."))
+            .next("For example: radio.example, *.radio.example or 192.0.2.7:8000")
+    })?;
+    if let Some(doorway) = doorway {
+        devices.set_doorway(doorway).await?;
+    }
+    if let Some(name) = name {
+        network.rename(name).await?;
+    }
+    library.change_options(options).await?;
+    if let Some(stations) = stations
+        && library.allow_stations(stations).await?
+    {
+        // Playlists are read again: their stations come or go.
+        library.clone().into_inner().rescan_all("stations");
+    }
+    Ok(web::Json(to_api(&network, &devices, &library)))
+}
+
+/// MIME types by extension, both as they must be written.
+fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Failure> {
+    let mut usable = BTreeMap::new();
+    for (extension, mime) in mimes {
+        let extension = extension.trim().trim_start_matches('.').to_lowercase();
+        let mime = mime.trim().to_lowercase();
+        let plain = |text: &str| {
+            !text.is_empty()
+                && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"-+.".contains(&b))
+        };
+        let two = mime.split_once('/').is_some_and(|(kind, sub)| plain(kind) && plain(sub));
+        if !two || !plain(&extension) || extension.len() > 16 || mime.len() > 100 {
+            return Err(Failure::invalid("That MIME type does not work")
+                .why(format!("{extension:?} as {mime:?} cannot be sent to devices."))
+                .next("For example: mkv as video/x-mkv"));
+        }
+        usable.insert(extension, mime);
+    }
+    Ok(usable)
+}
+
+#[utoipa::path(
+    operation_id = "getConfig",
+    summary = "Configuration, with where each value came from",
+    responses((status = 200, body = Vec<mostra_api::ConfigValue>))
+)]
+#[get("/config")]
+async fn configuration(
+    _: Caller,
+    config: web::Data<Vec<ConfigValue>>,
+) -> web::Json<Vec<ConfigValue>> {
+    web::Json(config.to_vec())
+}

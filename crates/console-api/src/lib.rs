@@ -1,0 +1,159 @@
+//! The console listener: API, console, login. Loopback until a person opens it to the house.
+
+mod access;
+mod accounts;
+mod assets;
+mod body;
+mod catalogue;
+mod certificate;
+mod devices;
+mod folders;
+mod guard;
+mod house;
+mod live;
+mod media;
+mod openapi;
+mod problem;
+mod session;
+mod streams;
+
+use std::net::{SocketAddr, TcpListener};
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_service::ServiceFactory;
+use actix_web::dev::{ServerHandle, ServiceRequest, ServiceResponse};
+use actix_web::middleware::from_fn;
+use actix_web::{App, HttpServer, web};
+use mostra_api::ConfigValue;
+use mostra_app::Context;
+use mostra_app::accounts::Accounts;
+use mostra_app::compute_pool::ComputePool;
+use mostra_app::devices::Devices;
+use mostra_app::host_load::HostLoad;
+use mostra_app::library::Library;
+use mostra_app::network::Network;
+use mostra_app::streams::Streams;
+use mostra_net::{ListenError, listen};
+use utoipa_actix_web::AppExt as _;
+
+pub use access::HouseAccess;
+pub use openapi::document as openapi_document;
+
+/// What the console listener is made of. Handlers are given the parts that they use.
+#[derive(Clone)]
+pub struct Parts {
+    /// The clock, the records, and what changes.
+    pub context: Context,
+    /// Who may sign in.
+    pub accounts: Arc<Accounts>,
+    /// Devices.
+    pub devices: Arc<Devices>,
+    /// Folders and catalogue.
+    pub library: Arc<Library>,
+    /// Who the house is.
+    pub network: Arc<Network>,
+    /// What is on its way.
+    pub streams: Arc<Streams>,
+    /// How busy the host is.
+    pub host_load: Arc<HostLoad>,
+    /// What takes a processor for a while.
+    pub pool: Arc<ComputePool>,
+    /// The configuration, to be shown.
+    pub config: Arc<Vec<ConfigValue>>,
+    /// Whether the console can be reached from the house.
+    pub access: Arc<HouseAccess>,
+}
+
+/// Whether a listener serves loopback, or the house by TLS.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Side {
+    /// This host only.
+    Loopback,
+    /// The house's network.
+    House,
+}
+
+/// Binds the console on loopback.
+///
+/// # Errors
+/// [`ListenError`] with the remedy when the port is taken.
+pub fn bind(port: u16) -> Result<TcpListener, ListenError> {
+    listen("console", "--console-port", SocketAddr::from(([127, 0, 0, 1], port)), None)
+}
+
+/// The API, with what describes it.
+fn api() -> utoipa_actix_web::scope::Scope<
+    impl ServiceFactory<
+        ServiceRequest,
+        Config = (),
+        Response = ServiceResponse,
+        Error = actix_web::Error,
+        InitError = (),
+    >,
+> {
+    utoipa_actix_web::scope("/api/v1")
+        .configure(session::routes)
+        .configure(accounts::routes)
+        .configure(house::routes)
+        .configure(access::routes)
+        .configure(folders::routes)
+        .configure(catalogue::routes)
+        .configure(devices::routes)
+        .configure(streams::routes)
+        .configure(live::routes)
+        .configure(media::routes)
+        .route("/openapi.json", web::get().to(openapi::serve))
+        .default_service(web::to(openapi::not_served))
+}
+
+/// Serves the console on a listener until the handle stops it.
+///
+/// # Errors
+/// Those of the server.
+pub fn serve(
+    parts: &Parts,
+    listener: TcpListener,
+    side: Side,
+    tls: Option<rustls::ServerConfig>,
+) -> std::io::Result<ServerHandle> {
+    let place = listener.local_addr()?;
+    let parts = parts.clone();
+    let server = HttpServer::new(move || {
+        let parts = parts.clone();
+        App::new()
+            .app_data(web::Data::new(parts.clone()))
+            .app_data(web::Data::new(parts.context))
+            .app_data(web::Data::from(parts.accounts))
+            .app_data(web::Data::from(parts.devices))
+            .app_data(web::Data::from(parts.library))
+            .app_data(web::Data::from(parts.network))
+            .app_data(web::Data::from(parts.streams))
+            .app_data(web::Data::from(parts.host_load))
+            .app_data(web::Data::from(parts.pool))
+            .app_data(web::Data::from(parts.config))
+            .app_data(web::Data::from(parts.access))
+            .app_data(web::Data::new(guard::Place { side, address: place }))
+            .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))
+            .app_data(web::QueryConfig::default().error_handler(problem::unreadable_query))
+            .wrap(from_fn(guard::check))
+            .into_utoipa_app()
+            .service(api())
+            .into_app()
+            .default_service(web::get().to(assets::serve))
+    })
+    .workers(1)
+    .keep_alive(Duration::from_secs(60))
+    .client_request_timeout(Duration::from_secs(10))
+    .max_connections(256)
+    .disable_signals()
+    .shutdown_timeout(1);
+    let server = match tls {
+        Some(tls) => server.listen_rustls_0_23(listener, tls)?,
+        None => server.listen(listener)?,
+    };
+    let server = server.run();
+    let handle = server.handle();
+    tokio::spawn(server);
+    Ok(handle)
+}

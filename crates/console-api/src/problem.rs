@@ -1,0 +1,205 @@
+//! Errors as problem documents (RFC 9457).
+
+use std::fmt;
+
+use actix_web::error::{PathError, QueryPayloadError};
+use actix_web::http::StatusCode;
+use actix_web::{HttpRequest, HttpResponse, ResponseError};
+use mostra_api::Problem;
+use mostra_app::accounts::AccountError;
+use mostra_app::library::FolderError;
+use mostra_store::StoreError;
+
+/// An error answer: what, why, and the next step.
+#[derive(Debug)]
+pub struct Failure(Problem);
+
+impl Failure {
+    /// A failure with a status and what happened.
+    pub fn new(status: StatusCode, title: &str) -> Failure {
+        Failure(Problem {
+            kind: "about:blank".into(),
+            title: title.into(),
+            status: status.as_u16(),
+            detail: None,
+            next: None,
+        })
+    }
+
+    /// Adds why.
+    pub fn why(mut self, detail: impl Into<String>) -> Failure {
+        self.0.detail = Some(detail.into());
+        self
+    }
+
+    /// Adds what to do next.
+    pub fn next(mut self, next: impl Into<String>) -> Failure {
+        self.0.next = Some(next.into());
+        self
+    }
+
+    /// 422: the request was understood and cannot be carried out.
+    pub fn invalid(title: &str) -> Failure {
+        Failure::new(StatusCode::UNPROCESSABLE_ENTITY, title)
+    }
+
+    /// 404.
+    pub fn missing(title: &str) -> Failure {
+        Failure::new(StatusCode::NOT_FOUND, title)
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0.title)
+    }
+}
+
+impl ResponseError for Failure {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let body = serde_json::to_string(&self.0).unwrap_or_default();
+        HttpResponse::build(self.status_code()).content_type("application/problem+json").body(body)
+    }
+}
+
+impl From<StoreError> for Failure {
+    fn from(error: StoreError) -> Failure {
+        tracing::warn!("not saved: {error}");
+        let failure = Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Not saved");
+        match error {
+            StoreError::Away(_) => failure
+                .why("PostgreSQL does not answer.")
+                .next("Start it and try again; watching goes on meanwhile."),
+            StoreError::Refused(_) | StoreError::Held(_) | StoreError::Damaged(_) => {
+                failure.why("The database refused it; the service's log has the details.")
+            }
+        }
+    }
+}
+
+impl From<AccountError> for Failure {
+    fn from(error: AccountError) -> Failure {
+        let lost = "A lost password is reset on the host: mostrad account reset";
+        match error {
+            AccountError::Store(error) => error.into(),
+            AccountError::Busy => {
+                Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Too many sign in at once")
+                    .next("Try again in a moment.")
+            }
+            AccountError::TooManyAttempts => {
+                Failure::new(StatusCode::TOO_MANY_REQUESTS, "Too many wrong passwords")
+                    .next("Wait ten seconds and try again.")
+            }
+            AccountError::ShortPassword => {
+                Failure::invalid("That password is too short").next("Take at least 8 characters.")
+            }
+            AccountError::LongPassword => Failure::invalid("That password is too long"),
+            AccountError::UnusablePassword(why) => {
+                Failure::invalid("The password cannot be used").why(why)
+            }
+            AccountError::Name => Failure::invalid("That name does not work").why(
+                "A name is up to 40 letters, digits, - _ or ., and begins with a letter or digit.",
+            ),
+            AccountError::Code => {
+                Failure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
+                    .next("Run `mostra house code` on the host and type what it shows.")
+            }
+            AccountError::Exists => {
+                Failure::new(StatusCode::CONFLICT, "There is an account of that name")
+                    .next("Sign in instead.")
+            }
+            AccountError::Missing => Failure::missing("There is no account of that name")
+                .next("`mostra account list` shows all."),
+            AccountError::OnlyOne => Failure::new(StatusCode::CONFLICT, "It is the only account")
+                .why("Without one nobody could sign in.")
+                .next("Make another first, with a code from `mostra house code`."),
+            AccountError::WrongPassword => {
+                Failure::new(StatusCode::UNAUTHORIZED, "The name or the password is wrong")
+                    .next(lost)
+            }
+            AccountError::WrongCurrent => {
+                Failure::new(StatusCode::FORBIDDEN, "The password until now is wrong").next(lost)
+            }
+            AccountError::NoSession => Failure::missing("There is no such session")
+                .next("`mostra account sessions` shows all."),
+        }
+    }
+}
+
+impl From<FolderError> for Failure {
+    fn from(error: FolderError) -> Failure {
+        let conflict = |title: &str| Failure::new(StatusCode::CONFLICT, title);
+        match error {
+            FolderError::Store(error) => error.into(),
+            FolderError::Loading => {
+                Failure::new(StatusCode::SERVICE_UNAVAILABLE, "The catalogue is still loading")
+                    .next("Try again in a moment.")
+            }
+            FolderError::Missing => Failure::missing("No such folder")
+                .next("`mostra folder list` shows what is published."),
+            FolderError::Relative => {
+                Failure::invalid("The path is not absolute").next("Give the whole path, from / on.")
+            }
+            FolderError::NotThere(path) => Failure::invalid("There is no such folder")
+                .why(format!("{} does not exist on the host.", path.display())),
+            FolderError::NoDirectory(path) => Failure::invalid("That is not a folder")
+                .why(format!("{} is a file.", path.display())),
+            FolderError::NoRights(path) => Failure::invalid("No rights to read the folder")
+                .why(format!("The service's user may not read {}.", path.display()))
+                .next(format!("Allow it, for example: chmod -R o+rX '{}'", path.display())),
+            FolderError::Unreadable(error) => {
+                Failure::invalid("The folder cannot be read").why(error.to_string())
+            }
+            FolderError::System => Failure::invalid("That folder holds the system itself")
+                .next("Choose the folder with the media."),
+            FolderError::Own => Failure::invalid("That is the service's own directory")
+                .why("It holds keys and records of the house.")
+                .next("Choose the folder with the media."),
+            FolderError::NoText => Failure::invalid("The folder's path is not valid text")
+                .next("Rename it to plain UTF-8."),
+            FolderError::Label => Failure::invalid("That label does not work")
+                .why("A label is 1 to 63 characters on one line."),
+            FolderError::Published { path, other } => conflict("The folder is already published")
+                .why(format!("{path} is {:?}.", other.label)),
+            FolderError::Inside { path, other } => {
+                conflict("The folder lies in one that is published").why(format!(
+                    "{path} lies in {:?} ({}), so its files are there already.",
+                    other.label, other.root
+                ))
+            }
+            FolderError::Around { other } => conflict("The folder holds one that is published")
+                .why(format!(
+                    "{:?} ({}) lies in it. Remove that first to publish the whole.",
+                    other.label, other.root
+                )),
+            FolderError::Outside { path, folder } => {
+                Failure::invalid("That is no place in the folder")
+                    .why(format!("{path} does not lie in {}.", folder.root))
+            }
+            FolderError::NoSubFolder { path, folder } => {
+                Failure::invalid("There is no such sub-folder")
+                    .why(format!("{path:?} is no directory in {}.", folder.root))
+                    .next("Its path starts below the folder, as Films/Old.")
+            }
+            FolderError::WholeLeftOut => Failure::invalid("The whole folder cannot be left out")
+                .next("Remove the folder instead."),
+            FolderError::NoScan => conflict("No scan is running"),
+        }
+    }
+}
+
+/// A query that does not fit.
+pub fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
+    Failure::new(StatusCode::BAD_REQUEST, "The request cannot be read")
+        .why(error.to_string())
+        .into()
+}
+
+/// A path whose number is none.
+pub fn unreadable_path(error: PathError, _: &HttpRequest) -> actix_web::Error {
+    Failure::missing("No such path").why(error.to_string()).into()
+}

@@ -1,0 +1,108 @@
+//! Streams that run, and the host beside them.
+
+use std::future::{Ready, ready};
+
+use actix_web::dev::Payload;
+use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, web};
+use mostra_api::{HostLoad as ApiHostLoad, Stream, Streams};
+use mostra_app::clock::ms;
+use mostra_app::devices::Devices;
+use mostra_app::host_load::HostLoad;
+use mostra_app::{Context, streams};
+use utoipa_actix_web::service_config::ServiceConfig;
+
+use super::problem::Failure;
+use super::session::Caller;
+
+pub fn routes(config: &mut ServiceConfig<'_>) {
+    config.service(list).service(end);
+}
+
+#[utoipa::path(
+    operation_id = "listStreams",
+    summary = "Streams that run, and the host beside them",
+    responses((status = 200, body = mostra_api::Streams))
+)]
+#[get("/streams")]
+async fn list(_: Caller, view: StreamView) -> web::Json<Streams> {
+    web::Json(view.to_api())
+}
+
+/// What it takes to show streams.
+#[derive(Clone)]
+pub struct StreamView {
+    context: web::Data<Context>,
+    streams: web::Data<streams::Streams>,
+    devices: web::Data<Devices>,
+    host_load: web::Data<HostLoad>,
+}
+
+impl FromRequest for StreamView {
+    type Error = Failure;
+    type Future = Ready<Result<StreamView, Failure>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let view = || {
+            Some(StreamView {
+                context: request.app_data::<web::Data<Context>>()?.clone(),
+                streams: request.app_data::<web::Data<streams::Streams>>()?.clone(),
+                devices: request.app_data::<web::Data<Devices>>()?.clone(),
+                host_load: request.app_data::<web::Data<HostLoad>>()?.clone(),
+            })
+        };
+        ready(view().ok_or_else(|| Failure::missing("No streams are kept")))
+    }
+}
+
+impl StreamView {
+    /// All streams as they are now.
+    pub fn to_api(&self) -> Streams {
+        let running = self.streams.book().running(self.context.now());
+        let book = self.devices.book();
+        let shown = running.into_iter().filter_map(|stream| {
+            Some(Stream {
+                id: stream.id,
+                device: stream.device,
+                label: book.get(stream.device)?.label(),
+                title: stream.title,
+                kind: stream.kind.word().into(),
+                since_ms: ms(stream.since),
+                delivered: stream.delivered,
+                position: stream.position,
+                size: stream.size,
+                duration_ms: stream.duration_ms,
+                rate: stream.rate,
+                average: stream.average,
+                paused: stream.paused,
+                history: stream.history,
+            })
+        });
+        let streams = shown.collect();
+        let samples = self.host_load.samples();
+        let host = ApiHostLoad {
+            processor: samples.iter().map(|s| s.processor).collect(),
+            disk: samples.iter().map(|s| s.disk).collect(),
+        };
+        Streams { streams, host }
+    }
+}
+
+#[utoipa::path(
+    operation_id = "endStream",
+    summary = "End a stream; its file is kept from the device for a minute",
+    responses((status = 204))
+)]
+#[delete("/streams/{id}")]
+async fn end(
+    caller: Caller,
+    id: web::Path<u32>,
+    streams: web::Data<streams::Streams>,
+) -> Result<HttpResponse, Failure> {
+    if !streams.end(*id) {
+        return Err(Failure::missing("No such stream")
+            .why("It may have ended by itself.")
+            .next("`mostra stream list` shows those that run."));
+    }
+    tracing::info!(who = caller.0.account(), "stream {id} was ended");
+    Ok(HttpResponse::NoContent().finish())
+}

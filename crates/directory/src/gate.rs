@@ -1,0 +1,200 @@
+//! Who is asking, and may they.
+
+use std::net::SocketAddrV4;
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::body::{BoxBody, EitherBody, MessageBody};
+use actix_web::dev::{Payload, RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
+use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
+use actix_web::http::{Method, StatusCode, Version};
+use actix_web::middleware::Next;
+use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
+use bytes::BytesMut;
+use futures_util::StreamExt as _;
+use mostra_app::devices::sightings::Fact;
+use mostra_app::devices::{Devices, Recognised};
+use mostra_app::network::{Network, server_field};
+use mostra_app::streams::{Load, Streams, Transfer};
+use mostra_core::proof::Step;
+use mostra_net::TcpProbe;
+use tokio::time::timeout;
+
+use super::{Connection, HEAD_TIME};
+
+/// Who asks, decided once for the request.
+#[derive(Clone)]
+pub struct Requester {
+    /// Who it is, and what it may.
+    pub device: Recognised,
+    /// `http://address:port` by which it reached us (CDS-22).
+    pub base: String,
+    /// Its end of the connection.
+    pub peer: SocketAddrV4,
+    probe: Arc<TcpProbe>,
+}
+
+impl Requester {
+    /// The requester of a request that came through the gate.
+    pub fn of(request: &HttpRequest) -> Option<Requester> {
+        request.extensions().get::<Requester>().cloned()
+    }
+
+    /// How long the device may leave the answer to this request unread.
+    pub fn limit(&self, longest: Duration) {
+        self.probe.limit(longest);
+    }
+
+    /// Watches the answer to this request until the device has acknowledged it.
+    pub fn watch(&self, streams: &Streams, load: Load, length: u64) -> Arc<Transfer> {
+        streams.transfers.begin(&self.probe, self.device.device, load, length)
+    }
+
+    /// Notes that an answer of this length proves something once it is delivered.
+    pub fn proves(&self, streams: &Streams, fact: Fact, length: usize) {
+        self.watch(streams, Load::Answer(fact), length as u64).hand_over();
+    }
+}
+
+/// Bytes of a request's target and of its fields (HTTP-9). The library bounds their number.
+const LINE: usize = 8 << 10;
+const FIELDS: usize = 32 << 10;
+
+/// How long an answer may lie unread that nobody has a reason to pause at: lists, subtitles,
+/// broadcasts.
+const UNREAD: Duration = Duration::from_secs(30);
+
+/// Bytes of a body (SOAP-13), and of one that nobody asked for.
+pub const BODY: usize = 256 << 10;
+const UNASKED: usize = 64 << 10;
+
+/// The gate in front of every path.
+pub async fn pass_through<B: MessageBody + 'static>(
+    request: ServiceRequest,
+    next: Next<B>,
+) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
+    let network = request.app_data::<web::Data<Network>>();
+    let devices = request.app_data::<web::Data<Devices>>();
+    let admitted = match (network, devices, request.conn_data::<Connection>()) {
+        (Some(network), Some(devices), Some(connection)) => {
+            admit(network, devices, connection, request.head())
+        }
+        _ => Err(StatusCode::INTERNAL_SERVER_ERROR),
+    };
+    let mut request = request;
+    let admitted = match admitted {
+        Ok(requester) => take_body(&mut request).await.map(|()| requester),
+        refused => refused,
+    };
+    let answer = match admitted {
+        Ok(requester) => {
+            requester.limit(UNREAD);
+            request.extensions_mut().insert(requester);
+            next.call(request).await?.map_into_right_body()
+        }
+        Err(status) => {
+            let answer = HttpResponse::build(status).finish();
+            request.into_response(answer).map_into_left_body()
+        }
+    };
+    let mut answer = answer;
+    dress(answer.response_mut().head_mut());
+    Ok(answer)
+}
+
+/// Reads a body before anybody waits for it: as long as a head may take, and not for ever. On
+/// GET it is dropped, or the connection could not be used again (HTTP-36).
+async fn take_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
+    let dropped = matches!(*request.method(), Method::GET | Method::HEAD);
+    let mut body = request.take_payload();
+    let read = async {
+        let (mut whole, mut left) = (BytesMut::new(), if dropped { UNASKED } else { BODY });
+        while let Some(piece) = body.next().await {
+            let piece = piece.map_err(|_| StatusCode::BAD_REQUEST)?;
+            left = left.checked_sub(piece.len()).ok_or(StatusCode::PAYLOAD_TOO_LARGE)?;
+            if !dropped {
+                whole.extend_from_slice(&piece);
+            }
+        }
+        Ok::<_, StatusCode>(whole.freeze())
+    };
+    let whole = timeout(HEAD_TIME, read).await.map_err(|_| StatusCode::REQUEST_TIMEOUT)??;
+    request.set_payload(Payload::from(whole));
+    Ok(())
+}
+
+/// Fields that every answer has, names capitalised as old players want them (SOAP-19).
+pub fn dress(head: &mut ResponseHead) {
+    head.set_camel_case_headers(true);
+    head.headers_mut().insert(header::SERVER, HeaderValue::from_static(server_field()));
+}
+
+/// Whether a request is let through to be answered, and who asks.
+///
+/// # Errors
+/// The status with which it is refused.
+pub fn admit(
+    network: &Network,
+    devices: &Devices,
+    connection: &Connection,
+    request: &RequestHead,
+) -> Result<Requester, StatusCode> {
+    if request.uri.path_and_query().is_some_and(|target| target.as_str().len() > LINE) {
+        return Err(StatusCode::URI_TOO_LONG);
+    }
+    let fields = request.headers.iter().map(|(name, value)| name.as_str().len() + value.len());
+    if fields.sum::<usize>() > FIELDS {
+        return Err(StatusCode::REQUEST_HEADER_FIELDS_TOO_LARGE);
+    }
+    let refused = StatusCode::FORBIDDEN;
+    // The address the connection really came from, inside the subnet it arrived in (SEC-3).
+    if !network.may_come(*connection.peer.ip(), *connection.local.ip()) {
+        return Err(refused);
+    }
+    if !host_is_ours(&request.headers, request.version, connection.local) {
+        return Err(StatusCode::MISDIRECTED_REQUEST);
+    }
+    // Of expectations, only the one that the server answers by itself is known (SOAP-15).
+    let expected = text(&request.headers, &header::EXPECT);
+    if expected.is_some_and(|e| !e.trim().eq_ignore_ascii_case("100-continue")) {
+        return Err(StatusCode::EXPECTATION_FAILED);
+    }
+    // A web page elsewhere cannot make a browser act here (SEC-6).
+    if request.headers.contains_key(header::ORIGIN)
+        && request.method != Method::GET
+        && request.method != Method::HEAD
+    {
+        return Err(refused);
+    }
+    let user_agent = text(&request.headers, &header::USER_AGENT);
+    let field = |name: &str| request.headers.contains_key(name);
+    let device = devices.recognise(*connection.peer.ip(), user_agent, &field).ok_or(refused)?;
+    if !device.has_proven(Step::Seen) {
+        devices.report(device.device, Fact::Connected);
+    }
+    Ok(Requester {
+        device,
+        base: format!("http://{}", connection.local),
+        peer: connection.peer,
+        probe: connection.probe.clone(),
+    })
+}
+
+/// Whether Host names us (SEC-5). It may be missing only before HTTP/1.1; the library refuses
+/// other requests without it, and those with two, as malformed (HTTP-7).
+fn host_is_ours(headers: &HeaderMap, version: Version, local: SocketAddrV4) -> bool {
+    let Some(host) = headers.get(header::HOST) else { return version < Version::HTTP_11 };
+    let host = host.to_str().unwrap_or_default();
+    let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
+    name == local.ip().to_string() || name.eq_ignore_ascii_case("localhost")
+}
+
+/// A field's text, if it is text.
+pub fn text<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a str> {
+    headers.get(name).and_then(|v| v.to_str().ok())
+}
+
+/// A field's text by a name that the HTTP library does not know.
+pub fn named<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+    headers.get(name).and_then(|v| v.to_str().ok())
+}

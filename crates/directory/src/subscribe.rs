@@ -1,0 +1,124 @@
+//! SUBSCRIBE and UNSUBSCRIBE (UDA §4.1).
+
+use actix_web::http::{StatusCode, header};
+use actix_web::{HttpRequest, HttpResponse, web};
+use mostra_app::Clock;
+use mostra_app::devices::Devices;
+use mostra_app::library::Library;
+use mostra_app::network::{Network, Subscriptions};
+use mostra_app::random::random_uuid;
+use mostra_core::access::Decision;
+use mostra_protocol::description::event_path;
+use mostra_protocol::gena::{Asked, Granted, Refusal, Subscriber, callbacks, read_timeout};
+use mostra_protocol::identifiers::Service;
+use mostra_protocol::{connection_manager, registrar};
+
+use super::control::source_list;
+use super::gate::{Requester, named};
+
+pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
+    for service in services.iter().copied() {
+        let handler = move |request, clock, devices, library, network, subscriptions| {
+            subscribe(service, request, clock, devices, library, network, subscriptions)
+        };
+        config.service(web::resource(event_path(service)).route(web::to(handler)));
+    }
+}
+
+async fn subscribe(
+    service: Service,
+    request: HttpRequest,
+    clock: web::Data<Clock>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+    network: web::Data<Network>,
+    subscriptions: web::Data<Subscriptions>,
+) -> HttpResponse {
+    let Some(requester) = Requester::of(&request) else {
+        return HttpResponse::Forbidden().finish();
+    };
+    // A refused device is told of nothing (SEC-22).
+    if requester.device.decision == Decision::Refused {
+        return HttpResponse::Forbidden().finish();
+    }
+    let now = clock.now();
+    let headers = request.headers();
+    let (sid, nt, callback) =
+        (named(headers, "sid"), named(headers, "nt"), named(headers, "callback"));
+    let source = *requester.peer.ip();
+    let outcome = match request.method().as_str() {
+        "SUBSCRIBE" => match Asked::read(sid, nt, callback) {
+            Ok(Asked::Renew { sid }) => subscriptions.publisher().renew(
+                now,
+                &sid,
+                source,
+                read_timeout(named(headers, "timeout")),
+            ),
+            Ok(Asked::New { callback }) => {
+                let own = network.own_addresses();
+                let admitted = matches!(requester.device.decision, Decision::Admitted(_));
+                let callbacks = callbacks(&callback, source, &own);
+                let subscriber = Subscriber { source, callbacks, admitted };
+                let timeout = read_timeout(named(headers, "timeout"));
+                let variables = initial(service, &devices, &library, &requester);
+                let sid = format!("uuid:{}", random_uuid());
+                subscriptions
+                    .publisher()
+                    .subscribe(now, sid, service, subscriber, timeout, variables)
+            }
+            Err(status) => return status_only(status),
+        },
+        "UNSUBSCRIBE" => {
+            let Some(sid) = sid else { return status_only(412) };
+            if nt.is_some() || callback.is_some() {
+                return status_only(400);
+            }
+            match subscriptions.publisher().unsubscribe(now, sid.trim(), source) {
+                Ok(()) => return HttpResponse::Ok().finish(),
+                Err(refusal) => Err(refusal),
+            }
+        }
+        _ => {
+            let allowed = (header::ALLOW, "SUBSCRIBE, UNSUBSCRIBE");
+            return HttpResponse::build(StatusCode::METHOD_NOT_ALLOWED)
+                .insert_header(allowed)
+                .finish();
+        }
+    };
+    subscriptions.wake();
+    match outcome {
+        Ok(Granted { sid, timeout }) => HttpResponse::Ok()
+            .insert_header(("sid", sid))
+            .insert_header(("timeout", format!("Second-{}", timeout.as_secs())))
+            .finish(),
+        Err(Refusal::Precondition) => status_only(412),
+        Err(Refusal::TooMany) => status_only(503),
+    }
+}
+
+/// All evented variables of a service, for this device (GENA-3).
+fn initial(
+    service: Service,
+    devices: &Devices,
+    library: &Library,
+    requester: &Requester,
+) -> Vec<(&'static str, String)> {
+    match service {
+        Service::ContentDirectory => {
+            let id = devices.update_id_for(&requester.device.decision, requester.device.offset);
+            vec![
+                ("SystemUpdateID", id.to_string()),
+                ("ContainerUpdateIDs", String::new()),
+                ("TransferIDs", String::new()),
+            ]
+        }
+        Service::ConnectionManager => {
+            connection_manager::event_variables(&source_list(library, requester))
+        }
+        Service::Registrar => registrar::event_variables(),
+    }
+}
+
+fn status_only(status: u16) -> HttpResponse {
+    HttpResponse::build(StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST)).finish()
+}

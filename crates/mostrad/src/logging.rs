@@ -1,0 +1,48 @@
+//! Logs, for people or as JSON.
+
+use std::io::{self, Write};
+
+use tracing_subscriber::EnvFilter;
+
+use crate::config::Config;
+
+/// The parts whose messages the configured level is for; of others, warnings are logged.
+const OURS: [&str; 6] = [
+    "mostrad",
+    "mostra_app",
+    "mostra_net",
+    "mostra_store",
+    "mostra_directory",
+    "mostra_console_api",
+];
+
+/// Starts logging to standard error as configured.
+pub fn start(config: &Config) {
+    let ours = OURS.map(|name| format!("{name}={}", config.log)).join(",");
+    let filter =
+        EnvFilter::try_new(format!("warn,{ours}")).unwrap_or_else(|_| EnvFilter::new("info"));
+    let builder = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(|| Log)
+        .log_internal_errors(false);
+    if config.log_json {
+        builder.json().init();
+    } else {
+        builder.with_target(false).with_ansi(false).init();
+    }
+}
+
+/// Standard error. What cannot be written, as where the disk is full, is lost and stops nobody:
+/// the library would tell of it on standard error as well, and whoever logged would panic.
+struct Log;
+
+impl Write for Log {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let _ = io::stderr().write_all(bytes);
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}

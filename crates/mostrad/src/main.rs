@@ -1,0 +1,418 @@
+//! mostrad: publishes the house's media folders and proves that devices can play them.
+
+mod config;
+mod device_listeners;
+mod logging;
+mod reset;
+mod startup_error;
+
+use std::fs::Permissions;
+use std::net::Ipv4Addr;
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::Arc;
+use std::time::Duration;
+
+use clap::Parser;
+use mostra_api::ConfigValue;
+use mostra_app::accounts::Accounts;
+use mostra_app::compute_pool::ComputePool;
+use mostra_app::devices::{Devices, DevicesParts, sightings};
+use mostra_app::library::{Library, LibraryOptions, SharedCatalogue, first_catalogue};
+use mostra_app::network::{Network, NetworkOptions, Subscriptions, discovery, event_delivery};
+use mostra_app::streams::Streams;
+use mostra_app::{Clock, Context, host_load, memory};
+use mostra_console_api::{HouseAccess, Side};
+use mostra_directory::Directory;
+use mostra_net::{Neighbours, ServedInterface};
+use mostra_store::{Hold, Records, StoreError};
+use tokio::sync::mpsc;
+
+use config::{AccountVerb, Command, Config, Flags};
+use device_listeners::DeviceListeners;
+use startup_error::StartupError;
+
+/// Small pieces by the million, kept and given back: the system's own keeps four times as much
+/// after the catalogue is loaded.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
+fn main() -> ExitCode {
+    // The half of this program that makes one picture and ends.
+    let mut arguments = std::env::args().skip(1);
+    if arguments.next().as_deref() == Some(mostra_media::art::MAKE) {
+        let made = mostra_media::art::make_for_parent(&arguments.collect::<Vec<_>>());
+        return if made.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
+    }
+    memory::set_up();
+    let flags = Flags::parse();
+    if flags.openapi {
+        println!("{}", mostra_console_api::openapi_document().to_pretty_json().unwrap_or_default());
+        return ExitCode::SUCCESS;
+    }
+    more_descriptors();
+    let runtime =
+        match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
+            Ok(runtime) => runtime,
+            Err(error) => {
+                eprintln!("mostrad cannot start: {error}");
+                return ExitCode::FAILURE;
+            }
+        };
+    let outcome = runtime.block_on(run(&flags));
+    runtime.shutdown_timeout(Duration::from_secs(1));
+    match outcome {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("{}: {error}", error.heading());
+            ExitCode::FAILURE
+        }
+    }
+}
+
+/// A thousand streams have two descriptors each; what is usually allowed at first is less.
+fn more_descriptors() {
+    use nix::sys::resource::{Resource, getrlimit, setrlimit};
+    if let Ok((_, most)) = getrlimit(Resource::RLIMIT_NOFILE) {
+        let _ = setrlimit(Resource::RLIMIT_NOFILE, most, most);
+    }
+}
+
+async fn run(flags: &Flags) -> Result<(), StartupError> {
+    let clock = Clock::start();
+    let config = Config::load(flags)?;
+    if let Some(Command::Account(AccountVerb::Reset(reset))) = &flags.command {
+        return reset::run(&config, reset).await;
+    }
+    mostra_app::network::name_server(config.edition);
+    logging::start(&config);
+    prepare_data(&config.data)?;
+    let served = ServedInterface::choose(&config.interfaces)?;
+    // Ports first: what is taken is told before anything else is touched.
+    let mut listeners = Vec::new();
+    let mut device_port = kept_port(&config, served.first().map(|s| s.address));
+    for interface in &served {
+        let listener = mostra_directory::bind(interface.address, device_port)?;
+        device_port = listener.local_addr().map_or(device_port, |a| a.port());
+        listeners.push((interface.clone(), listener));
+    }
+    if config.device_port == 0 {
+        // Without it, it is only another port the next time.
+        let _ = std::fs::write(config.data.join(PORT_FILE), device_port.to_string());
+    }
+    let console_listener = mostra_console_api::bind(config.console_port)?;
+    let console_address =
+        console_listener.local_addr().map_err(|e| StartupError::new(e.to_string(), ""))?;
+    let records = open_records(&config).await?;
+    let hold = hold(&records, &config).await?;
+    let context = Context::new(clock, records);
+    let (commands, for_discovery) = mpsc::unbounded_channel();
+    let (reports, reported) = sightings::Sightings::channel();
+    let house = House::open(&context, &config, served, device_port, commands, reports)
+        .await
+        .map_err(|e| {
+            StartupError::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log.")
+        })?;
+
+    let broken =
+        |e: std::io::Error| StartupError::new(format!("a listener failed: {e}"), "Check the log.");
+    let directory = Directory::new(house.directory_parts(&context), config.connections);
+    let mut device_listeners =
+        DeviceListeners::new(directory, house.network.clone(), config.interfaces.clone());
+    for (interface, listener) in listeners {
+        device_listeners.serve(&interface, listener).map_err(broken)?;
+    }
+    let console = house.console_parts(&context, &config);
+    let console_handle =
+        mostra_console_api::serve(&console, console_listener, Side::Loopback, None)
+            .map_err(broken)?;
+    let (network, devices) = (house.network.clone(), house.devices.clone());
+    let mut announcing = tokio::spawn(discovery::run(network, devices.clone(), for_discovery));
+    let mut noting = tokio::spawn(sightings::run(devices, reported));
+    let delivering = event_delivery::run(context.clone(), house.subscriptions.clone());
+    let mut delivering = tokio::spawn(delivering);
+    let mut holding = tokio::spawn(keep_hold(house.accounts.clone(), hold));
+    tokio::spawn(host_load::run(context.clone(), console.host_load.clone()));
+    tokio::spawn(load(context.clone(), house.library.clone()));
+    console.access.restore(&console).await;
+    tracing::info!("the console is at http://{console_address}");
+    for interface in house.network.served().iter() {
+        tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
+    }
+
+    // A house that goes on without one of these would tell nobody: it is started anew by whoever
+    // keeps it.
+    let ended = tokio::select! {
+        () = stop_asked() => None,
+        () = device_listeners.follow() => None,
+        _ = &mut announcing => Some("discovery"),
+        _ = &mut noting => Some("the noting of what devices do"),
+        _ = &mut delivering => Some("eventing"),
+        holder = &mut holding => {
+            let why = holder.map_or_else(|error| error.to_string(), |error| error.to_string());
+            return Err(StartupError::new(why, "Stop that one, or give this one another database.")
+                .while_running());
+        }
+    };
+    if let Some(part) = ended {
+        let why = format!("{part} ended by itself, which is a fault of the service's own");
+        return Err(StartupError::new(why, "Start it again; the log says more.").while_running());
+    }
+    tracing::info!("stopping");
+    // Byebye goes out while the listener still answers (SSDP-22).
+    house.network.command(discovery::Command::Stop);
+    let _ = tokio::time::timeout(Duration::from_secs(2), announcing).await;
+    context.stop();
+    console.access.close().await;
+    let quickly = Duration::from_secs(2);
+    let _ = tokio::time::timeout(quickly, device_listeners.close()).await;
+    let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
+    let _ = tokio::time::timeout(quickly, noting).await;
+    tracing::info!("stopped");
+    Ok(())
+}
+
+/// The owners of all state, from which the listeners are given what they use.
+struct House {
+    accounts: Arc<Accounts>,
+    devices: Arc<Devices>,
+    library: Arc<Library>,
+    network: Arc<Network>,
+    streams: Arc<Streams>,
+    subscriptions: Arc<Subscriptions>,
+    pool: Arc<ComputePool>,
+}
+
+impl House {
+    async fn open(
+        context: &Context,
+        config: &Config,
+        served: Vec<ServedInterface>,
+        device_port: u16,
+        commands: mpsc::UnboundedSender<discovery::Command>,
+        reports: sightings::Sightings,
+    ) -> Result<House, StoreError> {
+        let options = NetworkOptions {
+            max_age: config.max_age,
+            multicast_ttl: config.multicast_ttl,
+            also_from: config.also_from.clone(),
+            registrar: config.registrar,
+            edition: config.edition,
+            model_name: config.model.0.clone(),
+            model_number: config.model.1.clone(),
+        };
+        let network =
+            Network::open(context.clone(), options, served, device_port, commands).await?;
+        let (catalogue, last_id) = first_catalogue(context).await?;
+        let catalogue = Arc::new(SharedCatalogue::new(catalogue));
+        let subscriptions = Arc::new(Subscriptions::default());
+        let streams = Arc::new(Streams::new(context.clone()));
+        let parts = DevicesParts {
+            context: context.clone(),
+            catalogue: catalogue.clone(),
+            subscriptions: subscriptions.clone(),
+            streams: streams.clone(),
+            neighbours: neighbours(),
+            rules: config.rules.clone(),
+            sightings: reports,
+        };
+        let devices = Arc::new(Devices::open(parts).await?);
+        let options = LibraryOptions {
+            data: config.data.clone(),
+            poll_seconds: config.poll_seconds,
+            scan_when_asked: config.scan_when_asked,
+        };
+        let library =
+            Library::open(context.clone(), options, devices.clone(), catalogue, last_id).await?;
+        Ok(House {
+            accounts: Arc::new(Accounts::open(context.clone()).await?),
+            devices,
+            library: Arc::new(library),
+            network: Arc::new(network),
+            streams,
+            subscriptions,
+            pool: Arc::default(),
+        })
+    }
+
+    fn directory_parts(&self, context: &Context) -> mostra_directory::Parts {
+        mostra_directory::Parts {
+            clock: context.clock,
+            devices: self.devices.clone(),
+            library: self.library.clone(),
+            network: self.network.clone(),
+            streams: self.streams.clone(),
+            subscriptions: self.subscriptions.clone(),
+            pool: self.pool.clone(),
+        }
+    }
+
+    fn console_parts(&self, context: &Context, config: &Config) -> mostra_console_api::Parts {
+        let shown = config.shown.iter().map(|value| ConfigValue {
+            name: value.name.into(),
+            value: value.value.clone(),
+            source: value.source.into(),
+            about: value.about.into(),
+        });
+        mostra_console_api::Parts {
+            context: context.clone(),
+            accounts: self.accounts.clone(),
+            devices: self.devices.clone(),
+            library: self.library.clone(),
+            network: self.network.clone(),
+            streams: self.streams.clone(),
+            host_load: Arc::default(),
+            pool: self.pool.clone(),
+            config: Arc::new(shown.collect()),
+            access: Arc::new(HouseAccess::new(config.house_port)),
+        }
+    }
+}
+
+/// What the kernel knows of neighbours. Without it devices are told apart by their addresses.
+fn neighbours() -> Option<Neighbours> {
+    let listening = Neighbours::listen();
+    listening.inspect_err(|error| tracing::warn!("neighbours are not known: {error}")).ok()
+}
+
+/// Loads the catalogue, then looks for what changed while the service was off.
+async fn load(context: Context, library: Arc<Library>) {
+    loop {
+        match library.load().await {
+            Ok(()) => break,
+            Err(error) => {
+                tracing::warn!("the catalogue is not loaded yet: {error}");
+                context.set_records_answer(false);
+                tokio::time::sleep(Duration::from_secs(2)).await;
+            }
+        }
+    }
+    context.set_records_answer(true);
+    let catalogue = library.catalogue();
+    tracing::info!("{} items in {} folders", catalogue.item_count(), catalogue.folders().len());
+    if library.scans_when_asked() {
+        return;
+    }
+    tokio::spawn(mostra_app::library::scan::watch::keep(library.clone()));
+    library.rescan_all("start");
+}
+
+/// The device listener's port; one that the system chose is kept over restarts, as players
+/// remember where they found the house (IOP-27).
+fn kept_port(config: &Config, address: Option<Ipv4Addr>) -> u16 {
+    if config.device_port > 0 {
+        return config.device_port;
+    }
+    let kept = || std::fs::read_to_string(config.data.join(PORT_FILE)).ok()?.trim().parse().ok();
+    // Somebody else may have it by now.
+    let free =
+        |port: &u16| address.is_some_and(|address| mostra_directory::bind(address, *port).is_ok());
+    kept().filter(free).unwrap_or(0)
+}
+
+/// Where a port that the system chose is kept.
+const PORT_FILE: &str = "device-port";
+
+fn prepare_data(data: &Path) -> Result<(), StartupError> {
+    let probe = data.join(".writable");
+    std::fs::create_dir_all(data).and_then(|()| std::fs::write(&probe, b"")).map_err(|e| {
+        StartupError::new(
+            format!("the data directory {} is not writable: {e}", data.display()),
+            "Give it to the service's user (chown), or choose another with --data.",
+        )
+    })?;
+    let _ = std::fs::remove_file(probe);
+    // What lies there is for its owner only: the certificate's key, the database's password, and
+    // pictures of what not everybody may see.
+    for directory in [data.to_owned(), data.join("art")] {
+        use std::os::unix::fs::PermissionsExt as _;
+        let closed = std::fs::create_dir_all(&directory)
+            .and_then(|()| std::fs::set_permissions(&directory, Permissions::from_mode(0o700)));
+        closed.map_err(|error| {
+            StartupError::new(
+                format!("{} cannot be closed to other users: {error}", directory.display()),
+                "Give it to the service's user (chown), or choose another with --data.",
+            )
+        })?;
+    }
+    Ok(())
+}
+
+async fn open_records(config: &Config) -> Result<Records, StartupError> {
+    let remedy = format!(
+        "Start Debian's server with `scripts/postgres start {}`, or name another with MOSTRA_DATABASE_URL.",
+        config.data.display()
+    );
+    if config.database_url.is_empty() {
+        return Err(StartupError::new("no PostgreSQL is named", &remedy));
+    }
+    Records::open(&config.database_url, Duration::from_secs(30)).await.map_err(
+        |error| match error {
+            StoreError::Away(_) => StartupError::new(format!("{error}"), &remedy),
+            other => StartupError::new(
+                format!("the records cannot be used: {other}"),
+                "See PostgreSQL's log.",
+            ),
+        },
+    )
+}
+
+/// Takes the database for this service alone.
+async fn hold(records: &Records, config: &Config) -> Result<Hold, StartupError> {
+    let host = nix::unistd::gethostname().unwrap_or_default();
+    let who = format!("mostrad {} on {}", std::process::id(), host.to_string_lossy());
+    let until = tokio::time::Instant::now() + HELD;
+    loop {
+        match records.hold(&who).await {
+            Ok(hold) => return Ok(hold),
+            // One that was killed a moment ago has it until PostgreSQL notices.
+            Err(StoreError::Held(_)) if tokio::time::Instant::now() < until => {
+                tokio::time::sleep(Duration::from_millis(100)).await;
+            }
+            Err(error) => {
+                let remedy = format!(
+                    "Stop that one, or give this one another data directory and database; this one's is {}.",
+                    config.data.display()
+                );
+                return Err(StartupError::new(error.to_string(), &remedy));
+            }
+        }
+    }
+}
+
+/// How long a database that another service holds is waited for.
+const HELD: Duration = Duration::from_secs(3);
+
+/// Holds the database, and notes the time in it; ends when another service has taken it.
+async fn keep_hold(accounts: Arc<Accounts>, mut hold: Hold) -> StoreError {
+    let mut look = tokio::time::interval(Duration::from_secs(5));
+    look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut looks = 0_u64;
+    loop {
+        look.tick().await;
+        if let Err(error @ StoreError::Held(_)) = hold.keep().await {
+            return error;
+        }
+        // Where a password was reset on the host, sessions ended that are still known here.
+        accounts.refresh().await;
+        if looks.is_multiple_of(12) {
+            accounts.note_time().await;
+        }
+        looks += 1;
+    }
+}
+
+async fn stop_asked() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (Ok(mut terminate), Ok(mut hang_up)) =
+        (signal(SignalKind::terminate()), signal(SignalKind::hangup()))
+    else {
+        let _ = tokio::signal::ctrl_c().await;
+        return;
+    };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        _ = terminate.recv() => {}
+        _ = hang_up.recv() => {}
+    }
+}
