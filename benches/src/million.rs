@@ -10,7 +10,7 @@ use mostra_core::catalogue::{Catalogue, Change, Directory, File, Folder, Node};
 use mostra_core::date::Date;
 use mostra_core::facts::{AudioTrack, Episode, Facts, Format, VideoCodec};
 use mostra_core::{Kind, Kinds};
-use mostra_protocol::{search, sort};
+use mostra_protocol::model::{search, sort};
 
 /// Items.
 pub const ITEMS: u32 = 1_000_000;

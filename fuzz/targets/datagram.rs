@@ -6,8 +6,10 @@ use std::time::Duration;
 
 use libfuzzer_sys::fuzz_target;
 use mostra_protocol::Moment;
-use mostra_protocol::ssdp::{self, Announcer, Identity, Link, Tuning};
-use mostra_protocol::identifiers::Service;
+use mostra_protocol::control_point::Finder;
+use mostra_protocol::model::identifiers::MEDIA_RENDERER;
+use mostra_protocol::model::service::OwnService;
+use mostra_protocol::server::{Announcer, Identity, Link, Tuning};
 
 fuzz_target!(|bytes: &[u8]| {
     let identity = Identity {
@@ -16,14 +18,18 @@ fuzz_target!(|bytes: &[u8]| {
         description_path: "/about/device.xml".into(),
         boot_id: 7,
         config_id: 4021,
-        services: Service::ALL.to_vec(),
+        services: OwnService::ALL.to_vec(),
     };
     let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
     let address = Ipv4Addr::new(192, 0, 2, 21);
     machine
         .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
-    let _ = ssdp::parse(bytes);
     let from = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
+    let mut finder = Finder::new("uuid:own", &[MEDIA_RENDERER], "Mostra/0.1");
+    finder
+        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
+    finder.handle(Moment::ZERO, 1, from, bytes);
+    assert!(finder.found().count() <= 1);
     let _ = machine.handle(Moment::ZERO, 1, from, bytes.len() % 2 == 0, bytes);
     while let Some(datagram) = machine.poll_output(Moment::ZERO + Duration::from_secs(6)) {
         assert!(datagram.data.len() <= 1400, "each is one datagram (SSDP-9)");

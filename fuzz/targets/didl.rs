@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mostra_protocol::didl;
+use mostra_protocol::model::didl;
 
 fuzz_target!(|text: &str| {
     drop(didl::read(text));

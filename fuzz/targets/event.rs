@@ -2,10 +2,12 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mostra_protocol::gena;
+use mostra_protocol::control_point::{read_last_change, read_properties};
+use mostra_protocol::server::{Asked, read_timeout};
 
 fuzz_target!(|text: &str| {
-    drop(gena::read_properties(text));
-    let _ = gena::Asked::read(Some(text), Some(text), Some(text));
-    let _ = gena::read_timeout(Some(text));
+    drop(read_properties(text));
+    drop(read_last_change(text));
+    let _ = Asked::read(Some(text), Some(text), Some(text));
+    let _ = read_timeout(Some(text));
 });

@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mostra_protocol::protocol_info;
+use mostra_protocol::control_point::protocol_info;
 
 fuzz_target!(|text: &str| {
     assert!(protocol_info::read_list(text).len() <= 2000);

@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mostra_protocol::range;
+use mostra_protocol::server::range;
 
 fuzz_target!(|text: &str| {
     for size in [0, 1, 1000, u64::MAX] {

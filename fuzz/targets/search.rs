@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mostra_protocol::search;
+use mostra_protocol::model::search;
 
 fuzz_target!(|text: &str| {
     drop(search::parse(text));

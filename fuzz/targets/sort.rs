@@ -2,8 +2,8 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use mostra_protocol::object_filter::Filter;
-use mostra_protocol::sort;
+use mostra_protocol::model::object_filter::Filter;
+use mostra_protocol::model::sort;
 
 fuzz_target!(|text: &str| {
     let _ = sort::parse(text);

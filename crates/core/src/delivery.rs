@@ -3,10 +3,10 @@
 
 use std::borrow::Cow;
 
-use mostra_protocol::conditions::{Judgement, Validators};
-use mostra_protocol::dlna::TransferMode;
-use mostra_protocol::npt::{self, TimeRange};
-use mostra_protocol::range::{self, Selection};
+use mostra_protocol::model::dlna::TransferMode;
+use mostra_protocol::model::npt::{self, TimeRange};
+use mostra_protocol::server::conditions::{Judgement, Validators};
+use mostra_protocol::server::range::{self, Selection};
 
 use crate::resource::{Length, Resource, Source};
 
@@ -202,7 +202,7 @@ mod tests {
     use std::collections::HashMap;
     use std::time::Duration;
 
-    use mostra_protocol::dlna::{FLAGS_FILE, FLAGS_LIVE, ProtocolInfo, Seek};
+    use mostra_protocol::model::dlna::{FLAGS_FILE, FLAGS_LIVE, ProtocolInfo, Seek};
 
     use super::*;
 

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use mostra_protocol::text::{TITLE, tamed};
+use mostra_protocol::model::text::{TITLE, tamed};
 
 use crate::Kind;
 use crate::date::Date;

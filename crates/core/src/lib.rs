@@ -42,4 +42,4 @@ mod shards;
 pub use collate::natural_order;
 pub use kind::{Kind, Kinds};
 pub use locale::Locale;
-pub use mostra_protocol::text;
+pub use mostra_protocol::model::text;

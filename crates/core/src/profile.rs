@@ -1,7 +1,7 @@
 //! Which DLNA profile a file fits (requirements 10.2). A profile is named only when every
 //! limit of it was verified; a false one is worse than none (PROF-3).
 
-use mostra_protocol::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo, Seek};
+use mostra_protocol::model::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo, Seek};
 
 use crate::Kind;
 use crate::facts::{Facts, Format};

@@ -1,7 +1,7 @@
 //! The proof ladder: what a device has really done, step by step.
 
 use mostra_protocol::Moment;
-use mostra_protocol::text::{NAME, TITLE, tamed};
+use mostra_protocol::model::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
 /// A step of the ladder.

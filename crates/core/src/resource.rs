@@ -1,6 +1,6 @@
 //! A resource: what one `res` element offers and one URL of ours answers.
 
-use mostra_protocol::dlna::ProtocolInfo;
+use mostra_protocol::model::dlna::ProtocolInfo;
 
 use crate::profile::Rendition;
 

@@ -11,17 +11,22 @@ use mostra_core::access::Decision;
 use mostra_core::present;
 use mostra_core::proof::Step;
 use mostra_core::stop::Stop;
-use mostra_protocol::content_directory::{Browse, Leniency, Search};
-use mostra_protocol::description::control_path;
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::soap::{self, Call, Fault, Value};
-use mostra_protocol::text::{NAME, tame};
-use mostra_protocol::xml_writer::Layer;
-use mostra_protocol::{charset, connection_manager, property, registrar};
+use mostra_protocol::model::service::{
+    ActionRow, OwnService, ServiceAction, connection_manager as connections,
+    content_directory as content, registrar as registration,
+};
+use mostra_protocol::model::text::{NAME, tame};
+use mostra_protocol::model::xml_writer::Layer;
+use mostra_protocol::model::{charset, property};
+use mostra_protocol::server::content_directory::{Browse, Leniency, Search};
+use mostra_protocol::server::description::control_path;
+use mostra_protocol::server::{
+    Call, Fault, Value, connection_manager, read_call, registrar, write_answer,
+};
 
 use super::gate::{Requester, text};
 
-pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
+pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
         let resource = web::resource(control_path(service))
             .route(web::post().to(move |request, devices, library, streams, pool, body| {
@@ -42,7 +47,7 @@ pub fn source_list(library: &Library, requester: &Requester) -> String {
 }
 
 async fn control(
-    service: Service,
+    service: OwnService,
     request: HttpRequest,
     devices: web::Data<Devices>,
     library: web::Data<Library>,
@@ -57,29 +62,22 @@ async fn control(
     let Some(body) = charset::decode(kind, &body) else {
         return HttpResponse::UnsupportedMediaType().finish();
     };
-    let Ok(call) = soap::read_call(&body) else { return HttpResponse::BadRequest().finish() };
-    let (outcome, fact) = if service.is_type(&call.namespace) {
+    let Ok(call) = read_call(&body) else { return HttpResponse::BadRequest().finish() };
+    let answered = if service.is_type(&call.namespace) {
         answer(service, &call, &devices, &library, &pool, &requester).await
     } else {
-        (Err(Fault::InvalidAction), None)
+        Fault::InvalidAction.into()
     };
-    match outcome {
-        Ok(arguments) => {
-            let value = |name: &str, text| match (name, service) {
-                // Written for the envelope already.
-                ("Result", Service::ContentDirectory) => Value::Nested(text),
-                _ => Value::Text(text),
-            };
-            let arguments: Vec<(&str, Value<'_>)> =
-                arguments.iter().map(|(n, text)| (*n, value(n, text.as_str()))).collect();
-            let document = soap::write_answer(&call, &arguments);
-            if let Some(fact) = fact {
+    match answered.outcome {
+        Ok((action, values)) => {
+            let document = write_answer(&call, action, &values);
+            if let Some(fact) = answered.fact {
                 requester.proves(&streams, fact, document.len());
             }
             send(HttpResponse::Ok(), document)
         }
         Err(fault) => {
-            if let Some(fact) = fact {
+            if let Some(fact) = answered.fact {
                 devices.report(requester.device.device, fact);
             }
             tracing::debug!(peer = %requester.peer, action = %tame(&call.action, NAME), "fault {}", fault.code());
@@ -98,110 +96,133 @@ fn send(mut answer: actix_web::HttpResponseBuilder, document: String) -> HttpRes
 /// Objects of a page that is written at once, without a turn among the long ones.
 const QUICK: u32 = 1000;
 
-type Outcome = Result<Vec<(&'static str, String)>, Fault>;
+/// What becomes of a call: the action with its out arguments, or a fault; and what that proves.
+struct Answered {
+    outcome: Result<(&'static ActionRow, Vec<Value>), Fault>,
+    fact: Option<Fact>,
+}
+
+impl Answered {
+    fn of(action: impl ServiceAction, values: impl Into<Vec<Value>>) -> Answered {
+        Answered { outcome: Ok((action.row(), values.into())), fact: None }
+    }
+}
+
+impl From<Fault> for Answered {
+    fn from(fault: Fault) -> Answered {
+        Answered { outcome: Err(fault), fact: None }
+    }
+}
 
 async fn answer(
-    service: Service,
+    service: OwnService,
     call: &Call,
     devices: &Devices,
     library: &Library,
     pool: &ComputePool,
     requester: &Requester,
-) -> (Outcome, Option<Fact>) {
+) -> Answered {
+    let name = call.action.as_str();
     match service {
-        Service::ContentDirectory => content(call, devices, library, pool, requester).await,
-        Service::ConnectionManager => {
-            (connection_manager::answer(call, &source_list(library, requester)), None)
+        OwnService::ContentDirectory => match content::Action::from_name(name) {
+            Some(action) => content(action, call, devices, library, pool, requester).await,
+            None => Fault::InvalidAction.into(),
+        },
+        OwnService::ConnectionManager => {
+            let Some(action) = connections::Action::from_name(name) else {
+                return Fault::InvalidAction.into();
+            };
+            match connection_manager::answer(action, call, &source_list(library, requester)) {
+                Ok(values) => Answered::of(action, values),
+                Err(fault) => fault.into(),
+            }
         }
-        Service::Registrar => {
+        OwnService::Registrar => {
             devices.asked_registrar(requester.device.device, *requester.peer.ip());
-            (registrar::answer(call, requester.device.decision != Decision::Refused), None)
+            let Some(action) = registration::Action::from_name(name) else {
+                return Fault::InvalidAction.into();
+            };
+            let welcome = requester.device.decision != Decision::Refused;
+            Answered::of(action, registrar::answer(action, welcome))
         }
     }
 }
 
 async fn content(
+    action: content::Action,
     call: &Call,
     devices: &Devices,
     library: &Library,
     pool: &ComputePool,
     requester: &Requester,
-) -> (Outcome, Option<Fact>) {
+) -> Answered {
     let catalogue = library.catalogue();
     let leniency = match requester.device.traits.pass_over_sort {
         Some(true) => Leniency::PassOverSort,
         _ => Leniency::Standard,
     };
-    let plain = |name, value: String| (Ok(vec![(name, value)]), None);
-    match call.action.as_str() {
-        "GetSearchCapabilities" => plain("SearchCaps", property::search_capabilities()),
-        "GetSortCapabilities" => plain("SortCaps", property::sort_capabilities()),
-        "GetSystemUpdateID" => {
-            let id = devices.update_id_for(&requester.device.decision, requester.device.offset);
-            plain("Id", id.to_string())
+    let who = compute_pool::Requester::Device(requester.device.device);
+    match action {
+        content::Action::GetSearchCapabilities => {
+            Answered::of(action, [property::search_capabilities().into()])
         }
-        "Browse" => match Browse::read(call, leniency) {
+        content::Action::GetSortCapabilities => {
+            Answered::of(action, [property::sort_capabilities().into()])
+        }
+        content::Action::GetSystemUpdateID => {
+            let device = &requester.device;
+            let id = devices.update_id_for(&device.decision, device.offset);
+            Answered::of(action, [id.to_string().into()])
+        }
+        content::Action::Browse => match Browse::read(call, leniency) {
             Ok(browse) => {
                 let root = browse.object == "0";
                 // Of few objects in the order in which they stand it takes no time to speak of.
                 let quick = browse.sort.is_empty() && (1..=QUICK).contains(&browse.count);
+                let decision = &requester.device.decision;
                 let page = if quick {
-                    present::browse(
-                        &catalogue,
-                        &requester.device.decision,
-                        &browse,
-                        form(requester),
-                    )
+                    present::browse(&catalogue, decision, &browse, form(requester))
                 } else {
-                    let requester = requester.clone();
-                    let who = compute_pool::Requester::Device(requester.device.device);
+                    let asking = requester.clone();
                     let work = move |_: &Stop| {
-                        present::browse(
-                            &catalogue,
-                            &requester.device.decision,
-                            &browse,
-                            form(&requester),
-                        )
+                        let decision = &asking.device.decision;
+                        present::browse(&catalogue, decision, &browse, form(&asking))
                     };
                     pool.run(who, DEADLINE, work).await.unwrap_or(Err(Fault::ActionFailed))
                 };
-                listed(page, root, requester)
+                listed(action, page, root, requester)
             }
-            Err(fault) => (Err(fault), None),
+            Err(fault) => fault.into(),
         },
-        "Search" => match Search::read(call, leniency) {
+        content::Action::Search => match Search::read(call, leniency) {
             Ok(search) => {
                 let root = search.container == "0";
                 let asking = requester.clone();
                 let work = move |stop: &Stop| {
-                    present::search(
-                        &catalogue,
-                        &asking.device.decision,
-                        &search,
-                        form(&asking),
-                        stop,
-                    )
+                    let decision = &asking.device.decision;
+                    present::search(&catalogue, decision, &search, form(&asking), stop)
                 };
-                let page = pool
-                    .run(compute_pool::Requester::Device(requester.device.device), DEADLINE, work)
-                    .await;
-                listed(page.unwrap_or(Err(Fault::ActionFailed)), root, requester)
+                let page = pool.run(who, DEADLINE, work).await;
+                listed(action, page.unwrap_or(Err(Fault::ActionFailed)), root, requester)
             }
-            Err(fault) => (Err(fault), None),
+            Err(fault) => fault.into(),
         },
-        _ => (Err(Fault::InvalidAction), None),
     }
 }
 
 /// A page as out arguments, and what it proves of the device.
 fn listed(
+    action: content::Action,
     page: Result<present::Answer, Fault>,
     root: bool,
     requester: &Requester,
-) -> (Outcome, Option<Fact>) {
+) -> Answered {
     let page = match page {
         Ok(page) => page,
-        Err(fault) => return (Err(fault), in_vain(requester, "asked for a menu it does not see")),
+        Err(fault) => {
+            let fact = in_vain(requester, "asked for a menu it does not see");
+            return Answered { fact, ..fault.into() };
+        }
     };
     let update_id = match requester.device.decision {
         Decision::Admitted(_) => page.update_id,
@@ -215,13 +236,14 @@ fn listed(
         }
         _ => in_vain(requester, if root { "asked for the root menu" } else { "asked for a menu" }),
     };
-    let arguments = vec![
-        ("Result", page.result),
-        ("NumberReturned", page.returned.to_string()),
-        ("TotalMatches", page.total.to_string()),
-        ("UpdateID", update_id.to_string()),
+    let values = [
+        // Written for the envelope already.
+        Value::Nested(page.result),
+        page.returned.to_string().into(),
+        page.total.to_string().into(),
+        update_id.to_string().into(),
     ];
-    (Ok(arguments), fact)
+    Answered { fact, ..Answered::of(action, values) }
 }
 
 /// The form in which the catalogue is written for who asks.

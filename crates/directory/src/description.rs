@@ -3,9 +3,8 @@
 use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, Responder, web};
 use mostra_core::proof::Step;
-use mostra_protocol::description::{DEVICE_PATH, ICONS, document_path};
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::service_document;
+use mostra_protocol::model::service::{self, OwnService};
+use mostra_protocol::server::description::{DEVICE_PATH, ICONS, document_path};
 
 use mostra_app::devices::sightings::Fact;
 use mostra_app::network::Network;
@@ -22,12 +21,12 @@ const ICON_FILES: [(&str, &[u8]); 4] = [
     ("house-48.jpg", include_bytes!("../assets/house-48.jpg")),
 ];
 
-pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
+pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     config.service(readable(DEVICE_PATH, device));
     for service in services.iter().copied() {
         let path = document_path(service);
         config.service(readable(&path, move || async move {
-            HttpResponse::Ok().content_type(XML).body(service_document::write(service))
+            HttpResponse::Ok().content_type(XML).body(service::write(service.definition()))
         }));
     }
     config.service(readable("/about/{icon}", icon));
@@ -84,7 +83,7 @@ async fn icon(request: HttpRequest, name: web::Path<String>) -> impl Responder {
 
 /// What a person sees who opens the server's address (DESC-12): a page without settings.
 async fn page(network: web::Data<Network>) -> impl Responder {
-    let name = mostra_protocol::xml::escape(&network.name());
+    let name = mostra_protocol::model::xml::escape(&network.name());
     HttpResponse::Ok().content_type("text/html; charset=utf-8").body(format!(
         "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\">\
          <meta name=\"viewport\" content=\"width=device-width\"><title>{name}</title>\

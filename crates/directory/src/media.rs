@@ -23,7 +23,7 @@ use mostra_core::delivery::{self, Delivery, Request};
 use mostra_core::present;
 use mostra_core::resource::{Length, Resource, Source};
 use mostra_media::subtitle;
-use mostra_protocol::conditions::Validators;
+use mostra_protocol::server::conditions::Validators;
 
 use super::gate::{Requester, named};
 use super::sendfile::STALL;

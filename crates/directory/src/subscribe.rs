@@ -8,15 +8,15 @@ use mostra_app::library::Library;
 use mostra_app::network::{Network, Subscriptions};
 use mostra_app::random::random_uuid;
 use mostra_core::access::Decision;
-use mostra_protocol::description::event_path;
-use mostra_protocol::gena::{Asked, Granted, Refusal, Subscriber, callbacks, read_timeout};
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::{connection_manager, registrar};
+use mostra_protocol::model::service::OwnService;
+use mostra_protocol::server::description::event_path;
+use mostra_protocol::server::{Asked, Granted, Receiver, Refusal, callbacks, read_timeout};
+use mostra_protocol::server::{connection_manager, registrar};
 
 use super::control::source_list;
 use super::gate::{Requester, named};
 
-pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
+pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
         let handler = move |request, clock, devices, library, network, subscriptions| {
             subscribe(service, request, clock, devices, library, network, subscriptions)
@@ -26,7 +26,7 @@ pub fn routes(config: &mut web::ServiceConfig, services: &[Service]) {
 }
 
 async fn subscribe(
-    service: Service,
+    service: OwnService,
     request: HttpRequest,
     clock: web::Data<Clock>,
     devices: web::Data<Devices>,
@@ -58,7 +58,7 @@ async fn subscribe(
                 let own = network.own_addresses();
                 let admitted = matches!(requester.device.decision, Decision::Admitted(_));
                 let callbacks = callbacks(&callback, source, &own);
-                let subscriber = Subscriber { source, callbacks, admitted };
+                let subscriber = Receiver { source, callbacks, admitted };
                 let timeout = read_timeout(named(headers, "timeout"));
                 let variables = initial(service, &devices, &library, &requester);
                 let sid = format!("uuid:{}", random_uuid());
@@ -98,13 +98,13 @@ async fn subscribe(
 
 /// All evented variables of a service, for this device (GENA-3).
 fn initial(
-    service: Service,
+    service: OwnService,
     devices: &Devices,
     library: &Library,
     requester: &Requester,
 ) -> Vec<(&'static str, String)> {
     match service {
-        Service::ContentDirectory => {
+        OwnService::ContentDirectory => {
             let id = devices.update_id_for(&requester.device.decision, requester.device.offset);
             vec![
                 ("SystemUpdateID", id.to_string()),
@@ -112,10 +112,10 @@ fn initial(
                 ("TransferIDs", String::new()),
             ]
         }
-        Service::ConnectionManager => {
+        OwnService::ConnectionManager => {
             connection_manager::event_variables(&source_list(library, requester))
         }
-        Service::Registrar => registrar::event_variables(),
+        OwnService::Registrar => registrar::event_variables(),
     }
 }
 

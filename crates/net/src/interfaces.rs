@@ -3,8 +3,8 @@
 use std::io;
 use std::net::{IpAddr, Ipv4Addr};
 
-use mostra_protocol::ssdp::Link;
-use mostra_protocol::subnet;
+use mostra_protocol::model::subnet;
+use mostra_protocol::server::Link;
 
 /// Which interfaces to serve.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -5,8 +5,8 @@ use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::sync::Arc;
 use std::time::Duration;
 
-use mostra_protocol::identifiers::{SSDP_GROUP, SSDP_PORT};
-use mostra_protocol::ssdp::Link;
+use mostra_protocol::model::identifiers::{SSDP_GROUP, SSDP_PORT};
+use mostra_protocol::server::Link;
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;

@@ -10,38 +10,24 @@
 //!   timer at next_deadline() ────────────────┘
 //! ```
 //!
-//! The two types that matter are [`ssdp::Announcer`], which announces a server and answers
-//! searches, and [`gena::Publisher`], which keeps subscriptions and decides when an event goes
-//! out. Everything else is a pure function from text to value or back.
+//! There are two roles, each with a facade of its own, and what both share:
 //!
-//! Requirement ids in the documentation (`SSDP-16`, `CDS-30`) are those of the project's
-//! protocol requirements; `docs/conformance.csv` names the test for each.
+//! - [`server`]: announces a media server, answers searches and calls, publishes events;
+//! - [`control_point`]: finds devices, reads what they are, calls them, subscribes at them;
+//! - [`model`]: names, documents and values that both write and read.
+//!
+//! The machines are [`server::Announcer`] and [`server::Publisher`] on one side,
+//! [`control_point::Finder`] and [`control_point::Subscriber`] on the other. Everything else is a
+//! pure function from text to value or back.
+//!
+//! Requirement ids in the documentation (`SSDP-16`, `CDS-30`) are those of
+//! `docs/requirements.md`; `docs/conformance.csv` names the test for each.
 #![forbid(unsafe_code)]
 
-pub mod charset;
-pub mod conditions;
-pub mod connection_manager;
-pub mod content_directory;
-pub mod description;
-pub mod didl;
-pub mod dlna;
-pub mod gena;
-pub mod identifiers;
-pub mod npt;
-pub mod object_filter;
-pub mod property;
-pub mod protocol_info;
-pub mod range;
-pub mod registrar;
-pub mod search;
-pub mod service_document;
-pub mod soap;
-pub mod sort;
-pub mod ssdp;
+pub mod control_point;
+mod messages;
+pub mod model;
+pub mod server;
 mod stamp;
-pub mod subnet;
-pub mod text;
-pub mod xml;
-pub mod xml_writer;
 
 pub use stamp::{Moment, http_date, read_http_date};

@@ -7,15 +7,17 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use mostra_protocol::Moment;
-use mostra_protocol::content_directory::{Browse, BrowseFlag, Leniency};
-use mostra_protocol::description::{self, Description, Edition};
-use mostra_protocol::didl::{self, Body, Object, Resource};
-use mostra_protocol::dlna::{FLAGS_FILE, ProtocolInfo};
-use mostra_protocol::gena::{self, Asked};
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::soap::{self, Fault, Value};
-use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Link, Tuning};
-use mostra_protocol::xml_writer::Layer;
+use mostra_protocol::model::didl::{self, Body, Object, Resource};
+use mostra_protocol::model::dlna::{FLAGS_FILE, ProtocolInfo};
+use mostra_protocol::model::service::content_directory::Action;
+use mostra_protocol::model::service::{OwnService, ServiceAction as _};
+use mostra_protocol::model::xml_writer::Layer;
+use mostra_protocol::server::content_directory::{Browse, BrowseFlag, Leniency};
+use mostra_protocol::server::description::{self, Description, Edition};
+use mostra_protocol::server::{
+    Announcer, Asked, Datagram, Fault, Heard, Identity, Link, Tuning, Value, callbacks, read_call,
+    read_timeout, write_answer, write_properties,
+};
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
 const PLAYER: SocketAddrV4 = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
@@ -44,7 +46,7 @@ fn announcer() -> Announcer {
         description_path: "/self/device.xml".into(),
         boot_id: 1_767_225_600,
         config_id: 4021,
-        services: vec![Service::ContentDirectory, Service::ConnectionManager],
+        services: vec![OwnService::ContentDirectory, OwnService::ConnectionManager],
     };
     let mut machine = Announcer::new(identity, Tuning::default(), 7, START);
     let link = Link { id: 1, address: SERVER, prefix: 24, port: 7640, search_port: None };
@@ -164,7 +166,7 @@ fn the_description_is_as_in_the_example() {
         model_name: "Mostra".into(),
         model_number: "0.1".into(),
         edition: Edition::V1_0,
-        services: vec![Service::ContentDirectory, Service::ConnectionManager],
+        services: vec![OwnService::ContentDirectory, OwnService::ConnectionManager],
     };
     let mut written = description.write();
     // Paths are samples.
@@ -173,7 +175,8 @@ fn the_description_is_as_in_the_example() {
     {
         written = written.replace(&format!("/about/{file}"), &format!("/self/{icon}"));
     }
-    for (service, short) in [(Service::ContentDirectory, "cds"), (Service::ConnectionManager, "cm")]
+    for (service, short) in
+        [(OwnService::ContentDirectory, "cds"), (OwnService::ConnectionManager, "cm")]
     {
         written = written
             .replace(&description::document_path(service), &format!("/self/{short}.xml"))
@@ -185,7 +188,7 @@ fn the_description_is_as_in_the_example() {
 
 #[test]
 fn a_browse_is_read_and_answered_as_in_the_examples() {
-    let call = soap::read_call(BROWSE).unwrap();
+    let call = read_call(BROWSE).unwrap();
     let browse = Browse::read(&call, Leniency::Standard).unwrap();
     assert_eq!((browse.object.as_str(), browse.flag), ("c7Hd2", BrowseFlag::DirectChildren));
     assert_eq!((browse.start, browse.count, browse.sort.len()), (0, 2, 1));
@@ -216,7 +219,7 @@ fn a_browse_is_read_and_answered_as_in_the_examples() {
                     info: ProtocolInfo {
                         mime: "video/mp4".into(),
                         profile: Some("AVC_MP4_MP_SD_AAC_MULT5"),
-                        seek: mostra_protocol::dlna::Seek::BYTES,
+                        seek: mostra_protocol::model::dlna::Seek::BYTES,
                         converted: false,
                         flags: FLAGS_FILE,
                         any: false,
@@ -234,15 +237,8 @@ fn a_browse_is_read_and_answered_as_in_the_examples() {
         },
     ];
     let result = didl::write(&objects, &browse.filter, Layer::Nested);
-    let answer = soap::write_answer(
-        &call,
-        &[
-            ("Result", Value::Nested(&result)),
-            ("NumberReturned", Value::Text("2")),
-            ("TotalMatches", Value::Text("17")),
-            ("UpdateID", Value::Text("46")),
-        ],
-    );
+    let values = [Value::Nested(result), "2".into(), "17".into(), "46".into()];
+    let answer = write_answer(&call, Action::Browse.row(), &values);
     assert_eq!(tight(&answer), tight(ANSWER));
 }
 
@@ -258,11 +254,11 @@ fn a_subscription_and_its_event_are_as_in_the_examples() {
     let asked = Asked::read(None, Some("upnp:event"), Some(callback)).unwrap();
     assert_eq!(asked, Asked::New { callback: callback.into() });
     let there = SocketAddrV4::new(*PLAYER.ip(), 50_871);
-    assert_eq!(gena::callbacks(callback, *PLAYER.ip(), &[]), [(there, "/ev/3".to_owned())]);
-    assert_eq!(gena::read_timeout(Some("Second-1800")), Duration::from_secs(1800));
+    assert_eq!(callbacks(callback, *PLAYER.ip(), &[]), [(there, "/ev/3".to_owned())]);
+    assert_eq!(read_timeout(Some("Second-1800")), Duration::from_secs(1800));
     let variables = [("SystemUpdateID", "46"), ("ContainerUpdateIDs", ""), ("TransferIDs", "")];
     let variables = variables.map(|(name, value)| (name.to_owned(), value.to_owned()));
-    assert_eq!(gena::write_properties(&variables), EVENT);
+    assert_eq!(write_properties(&variables), EVENT);
     assert_eq!(EVENT.len(), 293, "the Content-Length of the example");
 }
 

@@ -11,12 +11,18 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use mostra_protocol::content_directory::{Browse, Leniency, Search};
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::object_filter::Filter;
-use mostra_protocol::ssdp::{self, Announcer, Identity, Link, Tuning};
-use mostra_protocol::{
-    Moment, charset, description, didl, gena, npt, protocol_info, range, search, soap, sort,
+use mostra_protocol::Moment;
+use mostra_protocol::control_point::{
+    Finder, parse_datagram, protocol_info, read_answer, read_description, read_last_change,
+    read_properties, resolve,
+};
+use mostra_protocol::model::identifiers::MEDIA_RENDERER;
+use mostra_protocol::model::object_filter::Filter;
+use mostra_protocol::model::service::OwnService;
+use mostra_protocol::model::{charset, didl, npt, search, service, sort};
+use mostra_protocol::server::content_directory::{Browse, Leniency, Search};
+use mostra_protocol::server::{
+    Announcer, Asked, Identity, Link, Tuning, range, read_call, read_timeout,
 };
 
 /// What one piece of input may take, without optimisation and on a busy machine.
@@ -116,18 +122,24 @@ fn datagrams() {
         description_path: "/about/device.xml".into(),
         boot_id: 7,
         config_id: 4021,
-        services: Service::ALL.to_vec(),
+        services: OwnService::ALL.to_vec(),
     };
     let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
     let address = Ipv4Addr::new(192, 0, 2, 21);
     machine
         .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
+    let mut finder = Finder::new("uuid:own", &[MEDIA_RENDERER], "Mostra/0.1");
+    finder
+        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
     let mut now = Moment::ZERO;
     feed("datagram", |bytes| {
         now += Duration::from_millis(50);
-        let _ = ssdp::parse(bytes);
+        let _ = parse_datagram(bytes);
         let from = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
         let _ = machine.handle(now, 1, from, bytes.len() % 2 == 0, bytes);
+        finder.handle(now, 1, from, bytes);
+        assert!(finder.found().count() <= 32, "of one source (SCP-15)");
+        while finder.poll_event(now).is_some() || finder.poll_output(now).is_some() {}
         while let Some(datagram) = machine.poll_output(now) {
             assert!(datagram.data.len() <= 1400, "each is one datagram (SSDP-9)");
             let text = String::from_utf8_lossy(&datagram.data).into_owned();
@@ -142,7 +154,8 @@ fn datagrams() {
 #[test]
 fn control_requests() {
     feed("control", |bytes| {
-        let Ok(call) = soap::read_call(&text(bytes)) else { return };
+        let Ok(call) = read_call(&text(bytes)) else { return };
+        let _ = read_answer(&text(bytes));
         let _ = Browse::read(&call, Leniency::Standard);
         let _ = Browse::read(&call, Leniency::PassOverSort);
         let _ = Search::read(&call, Leniency::Standard);
@@ -209,15 +222,26 @@ fn charsets() {
 
 #[test]
 fn descriptions() {
-    feed("description", |bytes| drop(description::read(&text(bytes))));
+    feed("description", |bytes| {
+        let text = text(bytes);
+        if let Ok(read) = read_description(&text) {
+            let _ = read.with(&service::av_transport::DEFINITION);
+            let base = read.url_base.as_deref();
+            let _ = resolve("http://192.0.2.7/d.xml", base, &read.root().presentation);
+        }
+        drop(service::read(&text));
+    });
 }
 
 #[test]
 fn events_and_callbacks() {
-    feed("event", |bytes| drop(gena::read_properties(&text(bytes))));
+    feed("event", |bytes| {
+        drop(read_properties(&text(bytes)));
+        drop(read_last_change(&text(bytes)));
+    });
     feed("callback", |bytes| {
         let text = text(bytes);
-        let _ = gena::Asked::read(Some(&text), Some(&text), Some(&text));
-        let _ = gena::read_timeout(Some(&text));
+        let _ = Asked::read(Some(&text), Some(&text), Some(&text));
+        let _ = read_timeout(Some(&text));
     });
 }

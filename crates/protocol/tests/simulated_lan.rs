@@ -8,10 +8,10 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use mostra_protocol::Moment;
-use mostra_protocol::identifiers::{MEDIA_SERVER, Service};
-use mostra_protocol::ssdp::{
-    Announcer, Datagram, Heard, Identity, Link, Message, Tuning, compose_search, parse,
-};
+use mostra_protocol::control_point::{Message, compose_search, parse_datagram};
+use mostra_protocol::model::identifiers::MEDIA_SERVER;
+use mostra_protocol::model::service::OwnService;
+use mostra_protocol::server::{Announcer, Datagram, Heard, Identity, Link, Tuning};
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
 const START: Moment = Duration::from_secs(1_767_225_600);
@@ -23,7 +23,7 @@ fn identity() -> Identity {
         description_path: "/about/device.xml".into(),
         boot_id: 7,
         config_id: 4021,
-        services: Service::ALL.to_vec(),
+        services: OwnService::ALL.to_vec(),
     }
 }
 
@@ -107,16 +107,16 @@ fn ssdp_alive_set_is_3_2d_k() {
     }
     let mut rows = BTreeMap::new();
     for text in lan.notifications("ssdp:alive") {
-        let Some(Message::Notify { target, usn, location, .. }) = parse(text.as_bytes()) else {
+        let Some(Message::Notify { target, about, .. }) = parse_datagram(text.as_bytes()) else {
             panic!("{text}")
         };
-        assert_eq!(location.as_deref(), Some("http://192.0.2.21:7640/about/device.xml"));
+        assert_eq!(about.location.as_deref(), Some("http://192.0.2.21:7640/about/device.xml"));
         assert!(
             text.len() < 1400
                 && text.contains("BOOTID.UPNP.ORG: 7")
                 && text.contains("CONFIGID.UPNP.ORG: 4021")
         );
-        *rows.entry((target, usn)).or_insert(0) += 1;
+        *rows.entry((target, about.usn)).or_insert(0) += 1;
     }
     assert_eq!(rows.len(), 6, "{rows:?}");
     assert!(rows.values().all(|n| *n == 2), "the set twice: {rows:?}");

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use actix_web::http::StatusCode;
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
-use mostra_protocol::gena::read_properties;
+use mostra_protocol::control_point::read_properties;
 
 use crate::screen;
 use crate::stand_in::{Deed, StandIn};

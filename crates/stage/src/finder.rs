@@ -3,8 +3,8 @@
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::time::Duration;
 
-use mostra_protocol::identifiers::{SSDP_GROUP, SSDP_PORT};
-use mostra_protocol::ssdp::{Message, compose_search, parse};
+use mostra_protocol::control_point::{Message, compose_search, parse_datagram};
+use mostra_protocol::model::identifiers::{SSDP_GROUP, SSDP_PORT};
 use socket2::{Domain, Protocol, Socket, Type};
 use tokio::net::UdpSocket;
 
@@ -28,8 +28,8 @@ pub async fn find(persona: &Persona) -> Result<Vec<String>, String> {
         while let Ok(Ok((length, _))) =
             tokio::time::timeout_at(end, socket.recv_from(&mut buffer)).await
         {
-            if let Some(Message::Answer { location: Some(location), target, .. }) =
-                parse(&buffer[..length])
+            if let Some(Message::Answer { about, target }) = parse_datagram(&buffer[..length])
+                && let Some(location) = about.location
                 && target == persona.search.target
                 && !found.contains(&location)
             {

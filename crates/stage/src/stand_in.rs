@@ -4,11 +4,10 @@ use std::net::SocketAddrV4;
 use std::sync::Arc;
 
 use clap::Subcommand;
-use mostra_protocol::description;
-use mostra_protocol::didl::{self, ReadObject};
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::protocol_info::ReadInfo;
-use mostra_protocol::soap;
+use mostra_protocol::control_point::protocol_info::ReadInfo;
+use mostra_protocol::control_point::{read_answer, read_description, write_call};
+use mostra_protocol::model::didl::{self, ReadObject};
+use mostra_protocol::model::service::content_directory::{Action, DEFINITION};
 use serde::{Deserialize, Serialize};
 use tokio::sync::Mutex;
 
@@ -157,11 +156,10 @@ impl StandIn {
         }
         let text = String::from_utf8(answer.body).map_err(|_| "the description is not text")?;
         let device =
-            description::read(&text).map_err(|e| format!("the description cannot be read: {e}"))?;
-        let content = device.services.iter().find(|s| Service::ContentDirectory.is_type(&s.kind));
-        let content = content.ok_or("it offers no content directory")?;
+            read_description(&text).map_err(|e| format!("the description cannot be read: {e}"))?;
+        let (device, content) = device.with(&DEFINITION).ok_or("it offers no content directory")?;
         let server = Server {
-            name: device.friendly_name,
+            name: device.friendly_name.clone(),
             at,
             control: content.control.clone(),
             event: content.event.clone(),
@@ -223,16 +221,9 @@ impl StandIn {
     ) -> Result<(Vec<ReadObject>, usize), String> {
         let server = state.server.as_ref().ok_or("no media server found yet")?;
         let page = self.persona.browse.page.to_string();
-        let arguments = [
-            ("ObjectID", id),
-            ("BrowseFlag", flag),
-            ("Filter", self.persona.browse.filter.as_str()),
-            ("StartingIndex", start),
-            ("RequestedCount", page.as_str()),
-            ("SortCriteria", ""),
-        ];
-        let body = soap::write_call(Service::ContentDirectory, "Browse", &arguments);
-        let action = format!("\"{}#Browse\"", Service::ContentDirectory.urn());
+        let filter = self.persona.browse.filter.as_str();
+        let body = write_call(Action::Browse, &[id, flag, filter, start, &page, ""]);
+        let action = format!("\"{}#Browse\"", DEFINITION.urn());
         let mut request = Request::new("POST", server.at, &server.control)
             .field("User-Agent", &self.persona.user_agent)
             .field("Content-Type", "text/xml; charset=\"utf-8\"")
@@ -240,11 +231,8 @@ impl StandIn {
         request.body = body.into_bytes();
         let answer = http::fetch(self.persona.address, request, 8 << 20).await?;
         let text = String::from_utf8(answer.body).map_err(|_| "the answer is not text")?;
-        let outputs =
-            soap::read_answer(&text).map_err(|code| format!("the server says error {code}"))?;
-        let output = |name: &str| {
-            outputs.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str()).unwrap_or_default()
-        };
+        let outputs = read_answer(&text).map_err(|error| format!("the server says {error}"))?;
+        let output = |name: &str| outputs.argument(name).unwrap_or_default();
         let objects =
             didl::read(output("Result")).map_err(|e| format!("the list cannot be read: {e}"))?;
         if output("NumberReturned").parse() != Ok(objects.len()) {
@@ -294,15 +282,14 @@ impl StandIn {
     /// The item's length as listed, read from `res@duration`.
     async fn seconds_of(&self, state: &State, id: &str) -> Option<f64> {
         let server = state.server.as_ref()?;
-        let arguments =
-            [("ObjectID", id), ("BrowseFlag", "BrowseMetadata"), ("Filter", "res@duration")];
-        let body = soap::write_call(Service::ContentDirectory, "Browse", &arguments);
+        let values = [id, "BrowseMetadata", "res@duration", "0", "0", ""];
+        let body = write_call(Action::Browse, &values);
         let mut request = Request::new("POST", server.at, &server.control)
             .field("User-Agent", &self.persona.user_agent);
         request.body = body.into_bytes();
         let answer = http::fetch(self.persona.address, request, 1 << 20).await.ok()?;
-        let outputs = soap::read_answer(std::str::from_utf8(&answer.body).ok()?).ok()?;
-        let result = outputs.iter().find(|(n, _)| n == "Result")?.1.clone();
+        let outputs = read_answer(std::str::from_utf8(&answer.body).ok()?).ok()?;
+        let result = outputs.argument("Result")?;
         let at = result.find("duration=\"")? + 10;
         let text = result[at..].split('"').next()?;
         text.split(':').try_fold(0.0, |sum, part| Some(sum * 60.0 + part.parse::<f64>().ok()?))

@@ -6,7 +6,7 @@ use std::net::Ipv4Addr;
 use std::time::Duration;
 
 use mostra_protocol::Moment;
-use mostra_protocol::text::{NAME, tamed};
+use mostra_protocol::model::text::{NAME, tamed};
 
 /// Senders remembered at most.
 const SENDERS: usize = 256;

@@ -14,8 +14,8 @@ use mostra_core::present;
 use mostra_core::proof::Step;
 use mostra_core::traits::{Observed, Rules, Traits};
 use mostra_net::Neighbours;
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::text::{NAME, tame};
+use mostra_protocol::model::service::OwnService;
+use mostra_protocol::model::text::{NAME, tame};
 use mostra_store::StoreError;
 
 use crate::context::{Context, Topic};
@@ -285,7 +285,7 @@ impl Devices {
         let id = self.update_id_for(&device.decision(), device.update_offset);
         let mut publisher = self.subscriptions.publisher();
         let variables = [("SystemUpdateID", id.to_string())];
-        publisher.change(Service::ContentDirectory, device.address, &variables);
+        publisher.change(OwnService::ContentDirectory, device.address, &variables);
         publisher.change_containers(device.address, [("0".to_owned(), id)]);
         drop(publisher);
         self.subscriptions.wake();
@@ -296,7 +296,7 @@ impl Devices {
     pub(crate) fn tell_all(&self, touched: &Touched) {
         let catalogue = self.catalogue.get();
         let mut publisher = self.subscriptions.publisher();
-        for source in publisher.sources(Service::ContentDirectory) {
+        for source in publisher.sources(OwnService::ContentDirectory) {
             let Some(device) = self.book().at(source).cloned() else { continue };
             let Decision::Admitted(pass) = device.decision() else { continue };
             let offset = device.update_offset;
@@ -312,7 +312,7 @@ impl Devices {
                 continue;
             }
             let id = catalogue.update_id().wrapping_add(offset).to_string();
-            publisher.change(Service::ContentDirectory, source, &[("SystemUpdateID", id)]);
+            publisher.change(OwnService::ContentDirectory, source, &[("SystemUpdateID", id)]);
             publisher.change_containers(source, pairs);
         }
         drop(publisher);

@@ -9,7 +9,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::{Stream, stream};
 use mostra_core::catalogue::Located;
-use mostra_protocol::conditions::Validators;
+use mostra_protocol::server::conditions::Validators;
 
 use super::volume_pool::{VolumePool, VolumePools};
 use crate::streams::Transfer;

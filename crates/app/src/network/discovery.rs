@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use mostra_core::access::Standing;
 use mostra_net::{Received, ServedInterface, SsdpSocket};
-use mostra_protocol::ssdp::{Announcer, Datagram, Heard, Identity, Tuning};
+use mostra_protocol::server::{Announcer, Datagram, Heard, Identity, Tuning};
 use tokio::sync::mpsc;
 
 use super::{Network, Sameness, other_servers};

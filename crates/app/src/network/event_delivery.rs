@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_net::http::{Bounds, Client, Method, Options, RequestError};
-use mostra_protocol::gena::{Delivery, Outcome, write_properties};
+use mostra_protocol::server::{Delivery, Outcome, write_properties};
 
 use super::Subscriptions;
 use crate::Context;

@@ -15,10 +15,10 @@ use arc_swap::ArcSwap;
 use ipnet::Ipv4Net;
 use mostra_net::ServedInterface;
 use mostra_protocol::Moment;
-use mostra_protocol::description::{self, Description, Edition};
-use mostra_protocol::identifiers::Service;
-use mostra_protocol::ssdp::Identity;
-use mostra_protocol::subnet;
+use mostra_protocol::model::service::OwnService;
+use mostra_protocol::model::subnet;
+use mostra_protocol::server::Identity;
+use mostra_protocol::server::description::{self, Description, Edition};
 use mostra_store::{Counter, StoreError};
 use tokio::sync::mpsc;
 
@@ -214,9 +214,9 @@ impl Network {
     }
 
     /// The services offered (REG-1).
-    pub fn services(&self) -> Vec<Service> {
-        let offered = |s: &Service| *s != Service::Registrar || self.options.registrar;
-        Service::ALL.into_iter().filter(offered).collect()
+    pub fn services(&self) -> Vec<OwnService> {
+        let offered = |s: &OwnService| *s != OwnService::Registrar || self.options.registrar;
+        OwnService::ALL.into_iter().filter(offered).collect()
     }
 
     /// Who the house says it is in discovery.

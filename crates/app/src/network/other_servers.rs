@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use mostra_core::station::Address;
 use mostra_net::http::{Bounds, Client, Options};
-use mostra_protocol::description;
+use mostra_protocol::control_point::read_description;
 
 use super::{Network, Sameness, server_field};
 
@@ -57,6 +57,6 @@ async fn name(address: &Address) -> Option<String> {
     let options = Options { user_agent: Some(server_field()), ..Options::default() };
     let client = Client::new(&BOUNDS, &options).ok()?;
     let bytes = client.document(&address.written(), BYTES).await.ok()?;
-    let read = description::read(&String::from_utf8_lossy(&bytes)).ok()?;
-    Some(read.friendly_name.trim().to_owned())
+    let read = read_description(&String::from_utf8_lossy(&bytes)).ok()?;
+    Some(read.root().friendly_name.trim().to_owned())
 }

@@ -2,7 +2,7 @@
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-use mostra_protocol::gena::Publisher;
+use mostra_protocol::server::Publisher;
 use tokio::sync::Notify;
 
 /// Who subscribes, and what is to be delivered.

@@ -3,8 +3,8 @@
 
 use std::path::{Path, PathBuf};
 
-use mostra_protocol::property::Property;
-use mostra_protocol::sort::SortKey;
+use mostra_protocol::model::property::Property;
+use mostra_protocol::model::sort::SortKey;
 
 use super::cells::Seen;
 use super::change::title;

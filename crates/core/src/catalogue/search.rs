@@ -3,10 +3,10 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashSet};
 
-use mostra_protocol::dlna;
-use mostra_protocol::property::Property;
-use mostra_protocol::search::{Criteria, Operator};
-use mostra_protocol::sort::SortKey;
+use mostra_protocol::model::dlna;
+use mostra_protocol::model::property::Property;
+use mostra_protocol::model::search::{Criteria, Operator};
+use mostra_protocol::model::sort::SortKey;
 
 use super::browse::{BROADCAST, PAGE, Page, container_class, item_class};
 use super::cells::Seen;

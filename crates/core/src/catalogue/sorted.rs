@@ -3,8 +3,8 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use mostra_protocol::property::Property;
-use mostra_protocol::sort::SortKey;
+use mostra_protocol::model::property::Property;
+use mostra_protocol::model::sort::SortKey;
 use rayon::iter::{
     IndexedParallelIterator as _, IntoParallelRefIterator as _, ParallelIterator as _,
 };

@@ -1,9 +1,9 @@
 //! What a device asks for by an id: an object of ours, or what a fixed id of that device stands
 //! for (REG-6).
 
-use mostra_protocol::property::Property;
-use mostra_protocol::search::{Criteria, Operator};
-use mostra_protocol::sort::SortKey;
+use mostra_protocol::model::property::Property;
+use mostra_protocol::model::search::{Criteria, Operator};
+use mostra_protocol::model::sort::SortKey;
 
 use super::fit;
 use crate::access::Pass;

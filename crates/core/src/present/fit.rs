@@ -1,10 +1,10 @@
 //! How a device's traits change what it is shown (requirements 12).
 
-use mostra_protocol::content_directory::Search;
-use mostra_protocol::didl::{Resource, TITLE_BYTES};
-use mostra_protocol::dlna::ProtocolInfo;
-use mostra_protocol::search::Criteria;
-use mostra_protocol::xml::clip;
+use mostra_protocol::model::didl::{Resource, TITLE_BYTES};
+use mostra_protocol::model::dlna::ProtocolInfo;
+use mostra_protocol::model::search::Criteria;
+use mostra_protocol::model::xml::clip;
+use mostra_protocol::server::content_directory::Search;
 
 use super::asked::{of_class, renamed};
 use super::parts::Part;

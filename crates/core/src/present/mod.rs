@@ -5,12 +5,12 @@ mod fit;
 mod parts;
 mod urls;
 
-use mostra_protocol::content_directory::{Browse, BrowseFlag, Search};
-use mostra_protocol::didl::{self, Body, Resource, VendorElement};
-use mostra_protocol::dlna::ProtocolInfo;
-use mostra_protocol::object_filter::Filter;
-use mostra_protocol::soap::Fault;
-use mostra_protocol::xml_writer::Layer;
+use mostra_protocol::model::didl::{self, Body, Resource, VendorElement};
+use mostra_protocol::model::dlna::ProtocolInfo;
+use mostra_protocol::model::object_filter::Filter;
+use mostra_protocol::model::xml_writer::Layer;
+use mostra_protocol::server::Fault;
+use mostra_protocol::server::content_directory::{Browse, BrowseFlag, Search};
 
 use asked::Asked;
 pub use parts::ids_of_parts;

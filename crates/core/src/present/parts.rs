@@ -4,7 +4,7 @@
 //! of its children, the next, and so on; where there would be too many parts, parts of parts.
 //! Their ids say which they are, so they stay while the container grows, and nothing is kept.
 
-use mostra_protocol::xml::clip;
+use mostra_protocol::model::xml::clip;
 
 use super::asked::Asked;
 use crate::access::Pass;

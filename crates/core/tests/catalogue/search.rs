@@ -84,7 +84,7 @@ fn every_operator_works_on_every_property() {
         page.objects.into_iter().map(|o| o.id).collect()
     };
     let all = ids("*");
-    let capabilities = mostra_protocol::property::search_capabilities();
+    let capabilities = mostra_protocol::model::property::search_capabilities();
     let properties: Vec<&str> = capabilities.split(',').collect();
     assert!(properties.len() > 8, "{capabilities}");
     for property in properties {
@@ -138,7 +138,7 @@ fn every_operator_works_on_every_property() {
 #[test]
 fn a_search_that_nobody_waits_for_finds_nothing_more() {
     let catalogue = catalogue_with_views();
-    let criteria = mostra_protocol::search::parse("dc:title exists true").unwrap();
+    let criteria = mostra_protocol::model::search::parse("dc:title exists true").unwrap();
     let window = mostra_core::catalogue::Window { start: 0, count: 0, sort: &[] };
     let stop = mostra_core::stop::Stop::default();
     let found =
@@ -164,13 +164,13 @@ fn every_property_that_one_can_sort_by_tells_two_values_apart() {
     catalogue.apply([put(901, "a.mp3", facts(2)), put(902, "b.mp3", facts(1))]);
     let films =
         "upnp:class derivedfrom \"object.item.audioItem\" and upnp:album contains \"album\"";
-    let criteria = mostra_protocol::search::parse(films).unwrap();
-    for name in mostra_protocol::property::sort_capabilities().split(',') {
+    let criteria = mostra_protocol::model::search::parse(films).unwrap();
+    for name in mostra_protocol::model::property::sort_capabilities().split(',') {
         if name == "upnp:class" {
             continue; // Both are of one.
         }
         let titles = |sign: &str| {
-            let sort = mostra_protocol::sort::parse(&format!("{sign}{name}")).unwrap();
+            let sort = mostra_protocol::model::sort::parse(&format!("{sign}{name}")).unwrap();
             let page = catalogue.search(&whole(), "0", &criteria, 0, 0, &sort).unwrap();
             page.objects.into_iter().map(|object| object.title).collect::<Vec<_>>()
         };

@@ -1,7 +1,7 @@
 //! What traits change for one device, and what they leave as it is.
 
-use mostra_protocol::content_directory::Search;
-use mostra_protocol::didl::ReadObject;
+use mostra_protocol::model::didl::ReadObject;
+use mostra_protocol::server::content_directory::Search;
 
 use mostra_core::stop::Stop;
 

@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use ipnet::Ipv4Net;
 use mostra_core::traits::Rules;
 use mostra_net::Interfaces;
-use mostra_protocol::description::Edition;
+use mostra_protocol::server::description::Edition;
 
 use flags::NAMES;
 pub use flags::{AccountVerb, Command, Flags, Reset};

@@ -19,7 +19,7 @@ use mostra_media::extension::Extension;
 use mostra_media::playlist::{self, Target};
 use mostra_media::walk::{Listed, Listing, Stat};
 use mostra_media::{Reason, probe::probe_opened, sidecar, unreadable};
-use mostra_protocol::text::{NAME, tamed};
+use mostra_protocol::model::text::{NAME, tamed};
 
 use mostra_store::LeftOut;
 use nix::fcntl::OFlag;

@@ -4,8 +4,8 @@ use std::fmt::Write as _;
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
-use crate::identifiers::NS_EVENT;
-use crate::xml::{self, Limits, XmlError, escape_into};
+use crate::model::identifiers::NS_EVENT;
+use crate::model::xml::{self, Limits, XmlError, escape_into};
 
 /// What the fields of a SUBSCRIBE ask for (GENA-1, GENA-4, GENA-6).
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -1,10 +1,10 @@
-//! The device document (UDA §2.3), and reading one.
+//! The device document (UDA §2.3), as we write ours.
 
 use std::fmt::Write as _;
 
-use crate::identifiers::{MEDIA_SERVER, NS_DEVICE, NS_DLNA_DEVICE, Service};
-use crate::service_document;
-use crate::xml::{self, Element, Limits, XmlError, escape};
+use crate::model::identifiers::{MEDIA_SERVER, NS_DEVICE, NS_DLNA_DEVICE};
+use crate::model::service::{self, OwnService};
+use crate::model::xml::escape;
 
 /// What varies in the device document. It never varies by requester (DESC-20).
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,7 +20,7 @@ pub struct Description {
     /// The edition of the architecture that is named (DESC-4).
     pub edition: Edition,
     /// The services offered.
-    pub services: Vec<Service>,
+    pub services: Vec<OwnService>,
 }
 
 /// An edition of the Device Architecture.
@@ -60,17 +60,17 @@ pub const ICONS: [(&str, &str, u32); 4] = [
 pub const DEVICE_PATH: &str = "/about/device.xml";
 
 /// The path of a service's document.
-pub fn document_path(service: Service) -> String {
+pub fn document_path(service: OwnService) -> String {
     format!("/about/{}.xml", service.slug())
 }
 
 /// The path of a service's actions.
-pub fn control_path(service: Service) -> String {
+pub fn control_path(service: OwnService) -> String {
     format!("/control/{}", service.slug())
 }
 
 /// The path of a service's subscriptions.
-pub fn event_path(service: Service) -> String {
+pub fn event_path(service: OwnService) -> String {
     format!("/event/{}", service.slug())
 }
 
@@ -79,7 +79,7 @@ impl Description {
     /// does (SSDP-14).
     pub fn config_id(&self) -> u32 {
         let mut documents = vec![self.write_as("")];
-        documents.extend(self.services.iter().map(|s| service_document::write(*s)));
+        documents.extend(self.services.iter().map(|s| service::write(s.definition())));
         config_id(documents.iter().map(String::as_str))
     }
 
@@ -123,8 +123,8 @@ impl Description {
                 out,
                 "<service><serviceType>{}</serviceType><serviceId>{}</serviceId>\
                  <SCPDURL>{}</SCPDURL><controlURL>{}</controlURL><eventSubURL>{}</eventSubURL></service>",
-                service.urn(),
-                service.id(),
+                service.definition().urn(),
+                service.definition().id,
                 document_path(service),
                 control_path(service),
                 event_path(service),
@@ -144,67 +144,6 @@ fn config_id<'a>(documents: impl IntoIterator<Item = &'a str>) -> u32 {
     ((hash ^ (hash >> 24) ^ (hash >> 48)) & 0xff_ffff) as u32
 }
 
-/// A service named by a device document that was read.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ReadService {
-    /// `serviceType`.
-    pub kind: String,
-    /// `controlURL` as written.
-    pub control: String,
-    /// `eventSubURL` as written.
-    pub event: String,
-    /// `SCPDURL` as written.
-    pub document: String,
-}
-
-/// What a player takes from a device document.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct ReadDescription {
-    /// `friendlyName`.
-    pub friendly_name: String,
-    /// `UDN`.
-    pub udn: String,
-    /// `manufacturer`.
-    pub manufacturer: String,
-    /// Services of the root device.
-    pub services: Vec<ReadService>,
-    /// Icons as (MIME type, width, height, URL as written).
-    pub icons: Vec<(String, u32, u32, String)>,
-}
-
-/// Reads a device document.
-///
-/// # Errors
-/// [`XmlError`] when it is not XML within limits, or has no device.
-pub fn read(text: &str) -> Result<ReadDescription, XmlError> {
-    let root = xml::read(text, Limits::DOCUMENT)?;
-    let device = root.child("device").ok_or_else(|| XmlError::Malformed("no device".into()))?;
-    let text_of = |e: &Element, name: &str| e.child_text(name).unwrap_or_default().to_owned();
-    let services = device.child("serviceList").map(|l| l.children.as_slice()).unwrap_or_default();
-    let icons = device.child("iconList").map(|l| l.children.as_slice()).unwrap_or_default();
-    Ok(ReadDescription {
-        friendly_name: text_of(device, "friendlyName"),
-        udn: text_of(device, "UDN"),
-        manufacturer: text_of(device, "manufacturer"),
-        services: services
-            .iter()
-            .map(|s| ReadService {
-                kind: text_of(s, "serviceType"),
-                control: text_of(s, "controlURL"),
-                event: text_of(s, "eventSubURL"),
-                document: text_of(s, "SCPDURL"),
-            })
-            .collect(),
-        icons: icons
-            .iter()
-            .map(|i| {
-                let number = |name| text_of(i, name).parse().unwrap_or(0);
-                (text_of(i, "mimetype"), number("width"), number("height"), text_of(i, "url"))
-            })
-            .collect(),
-    })
-}
-
 /// An element, if there is anything in it (DESC-8).
 fn optional(name: &str, value: &str) -> String {
     match value.trim() {
@@ -216,6 +155,11 @@ fn optional(name: &str, value: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::control_point::{ReadDevice, read_description};
+
+    fn read(text: &str) -> ReadDevice {
+        read_description(text).unwrap().root().clone()
+    }
 
     fn sample(name: &str) -> Description {
         Description {
@@ -224,13 +168,13 @@ mod tests {
             model_name: "Mostra".into(),
             model_number: "0.1".into(),
             edition: Edition::V1_0,
-            services: Service::ALL.to_vec(),
+            services: OwnService::ALL.to_vec(),
         }
     }
 
     #[test]
     fn what_is_written_reads_back() {
-        let read = read(&sample("Salt & <Rope>").write()).unwrap();
+        let read = read(&sample("Salt & <Rope>").write());
         assert_eq!(read.friendly_name, "Salt & <Rope>");
         assert_eq!(read.services.len(), 3);
         let mut urls: Vec<_> =
@@ -243,7 +187,7 @@ mod tests {
 
     #[test]
     fn long_names_are_cut_at_a_character() {
-        let read = read(&sample(&"ü".repeat(100)).write()).unwrap();
+        let read = read(&sample(&"ü".repeat(100)).write());
         assert_eq!(read.friendly_name.chars().count(), 63);
     }
 
@@ -252,7 +196,7 @@ mod tests {
         let first = sample("A");
         assert_eq!(first.config_id(), sample("A").config_id());
         assert!(first.config_id() < 1 << 24);
-        let services = vec![Service::ContentDirectory, Service::ConnectionManager];
+        let services = vec![OwnService::ContentDirectory, OwnService::ConnectionManager];
         for other in [
             sample("B"),
             Description { model_name: "Player".into(), ..sample("A") },
@@ -279,7 +223,7 @@ mod tests {
 
     #[test]
     fn what_is_chosen_is_written() {
-        let services = vec![Service::ContentDirectory, Service::ConnectionManager];
+        let services = vec![OwnService::ContentDirectory, OwnService::ConnectionManager];
         let chosen = Description {
             model_name: "R&D ".repeat(20),
             model_number: "12".into(),
@@ -300,6 +244,6 @@ mod tests {
         }
         let name = written.split("<modelName>").nth(1).unwrap().split('<').next().unwrap();
         assert_eq!(name.replace("&amp;", "&").chars().count(), 31);
-        assert_eq!(read(&written).unwrap().services.len(), 2, "no registrar (REG-1)");
+        assert_eq!(read(&written).services.len(), 2, "no registrar (REG-1)");
     }
 }

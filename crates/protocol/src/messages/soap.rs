@@ -2,8 +2,9 @@
 
 use std::fmt::Write as _;
 
-use crate::identifiers::{NS_CONTROL, NS_SOAP, SOAP_ENCODING, Service};
-use crate::xml::{self, Limits, XmlError, escape, escape_into};
+use crate::model::identifiers::{NS_CONTROL, NS_SOAP, SOAP_ENCODING};
+use crate::model::service::{ActionRow, Argument, ServiceAction};
+use crate::model::xml::{self, Limits, XmlError, escape, escape_into};
 
 /// An action somebody asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -106,56 +107,104 @@ pub fn read_call(body: &str) -> Result<Call, XmlError> {
     Ok(Call { namespace: action.namespace.clone(), action: action.name.clone(), arguments })
 }
 
-/// Writes a call, as a player sends it (SOAP-20).
-pub fn write_call(service: Service, action: &str, arguments: &[(&str, &str)]) -> String {
-    let arguments: Vec<(&str, Value<'_>)> =
-        arguments.iter().map(|(name, text)| (*name, Value::Text(text))).collect();
-    tagged(action, service.urn(), &arguments)
+/// Writes a call, as a player sends it (SOAP-20), with a value for each in argument of the action,
+/// in their order.
+pub fn write_call<A: ServiceAction>(action: A, values: &[&str]) -> String {
+    let values: Vec<Value> = values.iter().map(|text| Value::Text((*text).to_owned())).collect();
+    tagged(action.row().name, &A::service().urn(), action.row().inputs, &values)
 }
 
-/// An out argument's value.
-#[derive(Debug, Clone, Copy)]
-pub enum Value<'a> {
-    /// Text as it is; it is escaped here.
-    Text(&'a str),
-    /// A document written as [`Layer::Nested`](crate::xml_writer::Layer), escaped already.
-    Nested(&'a str),
+/// An argument's value.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Value {
+    /// Text as it is; it is escaped when it is written.
+    Text(String),
+    /// A document written as [`Layer::Nested`](crate::model::xml_writer::Layer), escaped already.
+    Nested(String),
 }
 
-impl<'a> Value<'a> {
-    fn written(self) -> &'a str {
+impl Value {
+    fn written(&self) -> &str {
         match self {
             Value::Text(text) | Value::Nested(text) => text,
         }
     }
 }
 
-/// Writes a successful answer (SOAP-8); out arguments in the order given.
-pub fn write_answer(call: &Call, arguments: &[(&str, Value<'_>)]) -> String {
-    tagged(&format!("{}Response", call.action), &call.namespace, arguments)
+impl From<String> for Value {
+    fn from(text: String) -> Value {
+        Value::Text(text)
+    }
 }
 
-/// Reads an answer into its out arguments.
+impl From<&str> for Value {
+    fn from(text: &str) -> Value {
+        Value::Text(text.to_owned())
+    }
+}
+
+/// Writes a successful answer (SOAP-8), with a value for each out argument of the action, in their
+/// order.
+pub fn write_answer(call: &Call, action: &ActionRow, values: &[Value]) -> String {
+    tagged(&format!("{}Response", call.action), &call.namespace, action.outputs, values)
+}
+
+/// Why there are no out arguments.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum CallError {
+    /// The other side says that something is wrong.
+    #[error("error {code}{}", .description.as_ref().map(|d| format!(": {d}")).unwrap_or_default())]
+    Fault {
+        /// Its code.
+        code: u16,
+        /// What it says about it.
+        description: Option<String>,
+    },
+    /// The body is neither an answer nor a fault.
+    #[error("the answer cannot be read: {0}")]
+    Unreadable(#[from] XmlError),
+}
+
+/// An answer that was read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Answer {
+    /// Out arguments by name.
+    pub arguments: Vec<(String, String)>,
+}
+
+impl Answer {
+    /// An out argument.
+    pub fn argument(&self, name: &str) -> Option<&str> {
+        self.arguments.iter().find(|(n, _)| n == name).map(|(_, value)| value.as_str())
+    }
+}
+
+/// Reads the body of an answer.
 ///
 /// # Errors
-/// The fault's code, or 0 when the body is neither an answer nor a fault.
-pub fn read_answer(body: &str) -> Result<Vec<(String, String)>, u16> {
-    let envelope = xml::read(body, Limits::DOCUMENT).map_err(|_| 0u16)?;
-    let answer = envelope.child("Body").and_then(|b| b.children.first()).ok_or(0u16)?;
-    if answer.name == "Fault" {
-        let code = answer.descendants("errorCode").first().map(|e| e.text.trim().to_owned());
-        return Err(code.and_then(|c| c.parse().ok()).unwrap_or(0));
+/// [`CallError`] for a fault, and for what is no answer.
+pub fn read_answer(body: &str) -> Result<Answer, CallError> {
+    let envelope = xml::read(body, Limits::DOCUMENT)?;
+    let answer = envelope.child("Body").and_then(|b| b.children.first());
+    let answer = answer.ok_or_else(|| XmlError::Malformed("nothing in the envelope".into()))?;
+    if answer.name != "Fault" {
+        let arguments = answer.children.iter().map(|c| (c.name.clone(), c.text.clone()));
+        return Ok(Answer { arguments: arguments.collect() });
     }
-    Ok(answer.children.iter().map(|c| (c.name.clone(), c.text.clone())).collect())
+    let text = |name: &str| answer.descendants(name).first().map(|e| e.text.trim().to_owned());
+    let code = text("errorCode").and_then(|code| code.parse().ok());
+    let code = code.ok_or_else(|| XmlError::Malformed("a fault without a code".into()))?;
+    Err(CallError::Fault { code, description: text("errorDescription").filter(|d| !d.is_empty()) })
 }
 
 /// An envelope around one tagged body, written in one piece: a Result may have megabytes.
-fn tagged(name: &str, namespace: &str, arguments: &[(&str, Value<'_>)]) -> String {
-    let length: usize = arguments.iter().map(|a| a.1.written().len() + 64).sum();
+fn tagged(name: &str, namespace: &str, arguments: &[Argument], values: &[Value]) -> String {
+    debug_assert_eq!(arguments.len(), values.len(), "{name}");
+    let length: usize = values.iter().map(|value| value.written().len() + 64).sum();
     let mut out = String::with_capacity(512 + length);
     begin(&mut out);
     let _ = writeln!(out, "<u:{name} xmlns:u=\"{}\">", escape(namespace));
-    for (argument, value) in arguments {
+    for ((argument, _), value) in arguments.iter().zip(values) {
         let _ = write!(out, "<{argument}>");
         match value {
             Value::Text(text) => escape_into(&mut out, text),
@@ -187,6 +236,8 @@ fn envelope(body: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::model::service::OwnService;
+    use crate::model::service::content_directory::Action;
 
     #[test]
     fn any_prefix_header_and_order_are_read() {
@@ -197,19 +248,26 @@ mod tests {
         let call = read_call(&body).unwrap();
         assert_eq!(call.action, "Browse");
         assert_eq!((call.argument("A"), call.argument("B")), (Some("1"), Some("2")));
-        assert!(Service::ContentDirectory.is_type(&call.namespace));
-        assert!(write_answer(&call, &[]).contains("ContentDirectory:2"));
+        assert!(OwnService::ContentDirectory.is_type(&call.namespace));
+        let row = Action::GetSystemUpdateID.row();
+        assert!(write_answer(&call, row, &["7".into()]).contains("ContentDirectory:2"));
     }
 
     #[test]
     fn answers_read_back_with_text_escaped_once() {
-        let call =
-            read_call(&write_call(Service::ContentDirectory, "Browse", &[("ObjectID", "0")]))
-                .unwrap();
-        let answer = write_answer(&call, &[("Result", Value::Text("<a>Salt &amp; Rope</a>"))]);
+        let values = ["0", "BrowseMetadata", "*", "0", "0", ""];
+        let call = read_call(&write_call(Action::Browse, &values)).unwrap();
+        assert_eq!((call.argument("ObjectID"), call.argument("Filter")), (Some("0"), Some("*")));
+        let outputs = ["<a>Salt &amp; Rope</a>", "1", "1", "7"].map(Value::from);
+        let answer = write_answer(&call, Action::Browse.row(), &outputs);
         assert!(answer.contains("Salt &amp;amp; Rope"));
-        assert_eq!(read_answer(&answer).unwrap()[0].1, "<a>Salt &amp; Rope</a>");
-        assert_eq!(read_answer(&Fault::NoSuchObject.write()), Err(701));
+        let read = read_answer(&answer).unwrap();
+        assert_eq!(read.argument("Result"), Some("<a>Salt &amp; Rope</a>"));
+        assert_eq!((read.argument("UpdateID"), read.argument("Id")), (Some("7"), None));
+        let description = Some("No such object".to_owned());
+        let fault = CallError::Fault { code: 701, description };
+        assert_eq!(read_answer(&Fault::NoSuchObject.write()), Err(fault));
+        assert!(matches!(read_answer("nonsense"), Err(CallError::Unreadable(_))));
     }
 
     #[test]

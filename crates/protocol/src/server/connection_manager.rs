@@ -1,32 +1,24 @@
 //! ConnectionManager:1 (requirements 7.1).
 
-use crate::soap::{Call, Fault};
+use crate::messages::soap::{Call, Fault, Value};
+use crate::model::service::connection_manager::Action;
 
-/// Answers a call as out arguments; `source` lists what the server can send.
+/// Answers a call with its out arguments; `source` lists what the server can send.
 ///
 /// # Errors
-/// 401 for an unknown action, 402 for bad arguments, 706 for a connection other than 0.
-pub fn answer(call: &Call, source: &str) -> Result<Vec<(&'static str, String)>, Fault> {
-    match call.action.as_str() {
-        "GetProtocolInfo" => Ok(vec![("Source", source.to_owned()), ("Sink", String::new())]),
-        "GetCurrentConnectionIDs" => Ok(vec![("ConnectionIDs", "0".to_owned())]),
-        "GetCurrentConnectionInfo" => {
+/// 402 for bad arguments, 706 for a connection other than 0.
+pub fn answer(action: Action, call: &Call, source: &str) -> Result<Vec<Value>, Fault> {
+    match action {
+        Action::GetProtocolInfo => Ok(vec![source.into(), "".into()]),
+        Action::GetCurrentConnectionIDs => Ok(vec!["0".into()]),
+        Action::GetCurrentConnectionInfo => {
             let id: i32 =
                 call.required("ConnectionID")?.trim().parse().map_err(|_| Fault::InvalidArgs)?;
             if id != 0 {
                 return Err(Fault::InvalidConnection);
             }
-            Ok(vec![
-                ("RcsID", "-1".to_owned()),
-                ("AVTransportID", "-1".to_owned()),
-                ("ProtocolInfo", String::new()),
-                ("PeerConnectionManager", String::new()),
-                ("PeerConnectionID", "-1".to_owned()),
-                ("Direction", "Output".to_owned()),
-                ("Status", "OK".to_owned()),
-            ])
+            Ok(["-1", "-1", "", "", "-1", "Output", "OK"].map(Value::from).to_vec())
         }
-        _ => Err(Fault::InvalidAction),
     }
 }
 
@@ -63,19 +55,18 @@ mod tests {
 
     #[test]
     fn connections() {
-        assert_eq!(
-            answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", "1")]), ""),
-            Err(Fault::InvalidConnection)
-        );
-        assert_eq!(answer(&call("GetCurrentConnectionInfo", &[]), ""), Err(Fault::InvalidArgs));
-        assert_eq!(answer(&call("PrepareForConnection", &[]), ""), Err(Fault::InvalidAction));
-        let info =
-            answer(&call("GetCurrentConnectionInfo", &[("ConnectionID", " 0 ")]), "").unwrap();
-        assert_eq!(info[0], ("RcsID", "-1".to_owned()));
-        let list = answer(&call("GetProtocolInfo", &[]), "a,b").unwrap();
-        assert_eq!(list, [("Source", "a,b".to_owned()), ("Sink", String::new())]);
-        let ids = answer(&call("GetCurrentConnectionIDs", &[]), "").unwrap();
-        assert_eq!(ids, [("ConnectionIDs", "0".to_owned())]);
+        let info = |arguments| {
+            let action = Action::GetCurrentConnectionInfo;
+            answer(action, &call("GetCurrentConnectionInfo", arguments), "")
+        };
+        assert_eq!(info(&[("ConnectionID", "1")]), Err(Fault::InvalidConnection));
+        assert_eq!(info(&[]), Err(Fault::InvalidArgs));
+        assert_eq!(info(&[("ConnectionID", " 0 ")]).unwrap()[0], "-1".into());
+        let list = answer(Action::GetProtocolInfo, &call("GetProtocolInfo", &[]), "a,b").unwrap();
+        assert_eq!(list, ["a,b".into(), "".into()]);
+        let ids = Action::GetCurrentConnectionIDs;
+        let ids = answer(ids, &call("GetCurrentConnectionIDs", &[]), "").unwrap();
+        assert_eq!(ids, ["0".into()]);
     }
 
     #[test]

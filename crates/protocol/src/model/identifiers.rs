@@ -8,6 +8,8 @@ pub const SSDP_GROUP: Ipv4Addr = Ipv4Addr::new(239, 255, 255, 250);
 pub const SSDP_PORT: u16 = 1900;
 /// What we are (UDA §2).
 pub const MEDIA_SERVER: &str = "urn:schemas-upnp-org:device:MediaServer:1";
+/// What plays for a control point.
+pub const MEDIA_RENDERER: &str = "urn:schemas-upnp-org:device:MediaRenderer:1";
 /// The root device search target (UDA §1.3.2).
 pub const ROOT_DEVICE: &str = "upnp:rootdevice";
 /// Namespace of device documents (UDA §2.3).
@@ -33,61 +35,6 @@ pub const NS_DLNA_DEVICE: &str = "urn:schemas-dlna-org:device-1-0";
 /// Namespace of `dlna:` in DIDL-Lite (DLNA).
 pub const NS_DLNA: &str = "urn:schemas-dlna-org:metadata-1-0/";
 
-/// The services of the media server, in the order of the device document.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Service {
-    /// ContentDirectory:1.
-    ContentDirectory,
-    /// ConnectionManager:1.
-    ConnectionManager,
-    /// The registrar that some games consoles ask for before they list a server.
-    Registrar,
-}
-
-impl Service {
-    /// All of them.
-    pub const ALL: [Service; 3] =
-        [Service::ContentDirectory, Service::ConnectionManager, Service::Registrar];
-
-    /// The service type as announced.
-    pub fn urn(self) -> &'static str {
-        match self {
-            Service::ContentDirectory => "urn:schemas-upnp-org:service:ContentDirectory:1",
-            Service::ConnectionManager => "urn:schemas-upnp-org:service:ConnectionManager:1",
-            Service::Registrar => "urn:microsoft.com:service:X_MS_MediaReceiverRegistrar:1",
-        }
-    }
-
-    /// The service id of the device document (UDA §2.3).
-    pub fn id(self) -> &'static str {
-        match self {
-            Service::ContentDirectory => "urn:upnp-org:serviceId:ContentDirectory",
-            Service::ConnectionManager => "urn:upnp-org:serviceId:ConnectionManager",
-            Service::Registrar => "urn:microsoft.com:serviceId:X_MS_MediaReceiverRegistrar",
-        }
-    }
-
-    /// The short name in our own URLs.
-    pub fn slug(self) -> &'static str {
-        match self {
-            Service::ContentDirectory => "content",
-            Service::ConnectionManager => "connection",
-            Service::Registrar => "registrar",
-        }
-    }
-
-    /// The service with this short name.
-    pub fn from_slug(slug: &str) -> Option<Service> {
-        Service::ALL.into_iter().find(|s| s.slug() == slug)
-    }
-
-    /// Whether a service type names this service in any version (SOAP-3).
-    pub fn is_type(self, urn: &str) -> bool {
-        let (name, _) = split_version(self.urn());
-        split_version(urn).0 == name
-    }
-}
-
 /// Splits a type that somebody searches for into its name and its version, from 1 and as it is
 /// written; `None` for anything else, so that what is echoed is as short as what we have (SSDP-9,
 /// SSDP-34).
@@ -111,20 +58,6 @@ pub fn split_version(urn: &str) -> (&str, u32) {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn a_service_is_known_by_its_type_in_any_version_and_by_its_short_name() {
-        for service in Service::ALL {
-            assert_eq!(Service::from_slug(service.slug()), Some(service));
-            for other in Service::ALL {
-                let (name, _) = split_version(other.urn());
-                for urn in [other.urn().to_owned(), format!("{name}:7"), name.to_owned()] {
-                    assert_eq!(service.is_type(&urn), service == other, "{urn}");
-                }
-            }
-        }
-        assert_eq!(Service::from_slug(""), None);
-    }
 
     #[test]
     fn only_a_plain_version_is_one() {

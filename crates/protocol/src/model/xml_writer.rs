@@ -2,7 +2,7 @@
 //! escaped once for itself and once for the envelope (CDS-19, CDS-20). Both are done in one go,
 //! since pages are large and devices many.
 
-use crate::xml::{ESCAPED, ESCAPED_TWICE, replace_into};
+use crate::model::xml::{ESCAPED, ESCAPED_TWICE, replace_into};
 
 /// Where a document is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,13 +27,13 @@ pub struct Markup {
 macro_rules! markup {
     ($text:expr) => {{
         const TEXT: &str = $text;
-        const LENGTH: usize = $crate::xml_writer::escaped_length(TEXT);
-        const BYTES: [u8; LENGTH] = $crate::xml_writer::escaped_bytes::<LENGTH>(TEXT);
+        const LENGTH: usize = $crate::model::xml_writer::escaped_length(TEXT);
+        const BYTES: [u8; LENGTH] = $crate::model::xml_writer::escaped_bytes::<LENGTH>(TEXT);
         const NESTED: &str = match core::str::from_utf8(&BYTES) {
             Ok(text) => text,
             Err(_) => panic!("escaping keeps UTF-8"),
         };
-        $crate::xml_writer::Markup { document: TEXT, nested: NESTED }
+        $crate::model::xml_writer::Markup { document: TEXT, nested: NESTED }
     }};
 }
 
@@ -160,7 +160,7 @@ impl XmlWriter {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::xml::escape;
+    use crate::model::xml::escape;
     use proptest::prelude::*;
 
     #[test]

@@ -1,7 +1,7 @@
 //! SortCriteria (CDS-42 to CDS-44).
 
-use crate::property::Property;
-use crate::soap::Fault;
+use crate::messages::soap::Fault;
+use crate::model::property::Property;
 
 /// One criterion.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -16,7 +16,7 @@ pub struct SortKey {
 ///
 /// # Errors
 /// 709 for a name that is not in
-/// [`sort_capabilities`](crate::property::sort_capabilities), or bad syntax.
+/// [`sort_capabilities`](crate::model::property::sort_capabilities), or bad syntax.
 pub fn parse(text: &str) -> Result<Vec<SortKey>, Fault> {
     if text.trim().is_empty() {
         return Ok(Vec::new());

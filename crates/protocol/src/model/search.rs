@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 use std::cmp::Ordering;
 
-use crate::property::Property;
-use crate::soap::Fault;
+use crate::messages::soap::Fault;
+use crate::model::property::Property;
 
 /// Criteria, read. A chain of `and` or `or` is one list, so that nesting is what the brackets
 /// say.

@@ -75,7 +75,7 @@ impl Limits {
 }
 
 /// Why a document was refused.
-#[derive(Debug, thiserror::Error, PartialEq, Eq)]
+#[derive(Debug, Clone, thiserror::Error, PartialEq, Eq)]
 pub enum XmlError {
     /// Not well-formed.
     #[error("not well-formed XML: {0}")]

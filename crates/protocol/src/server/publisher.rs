@@ -5,11 +5,11 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use crate::Moment;
-use crate::identifiers::Service;
+use crate::model::service::OwnService;
 
 /// Who subscribes, and where events go.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Subscriber {
+pub struct Receiver {
     /// The address the SUBSCRIBE came from.
     pub source: Ipv4Addr,
     /// Checked callbacks, in the order to try.
@@ -75,8 +75,8 @@ const FAILURES: u32 = 5;
 
 #[derive(Debug)]
 struct Subscription {
-    service: Service,
-    subscriber: Subscriber,
+    service: OwnService,
+    subscriber: Receiver,
     expires: Moment,
     seq: u32,
     /// Variables that changed since the last event, merged by name.
@@ -138,8 +138,8 @@ impl Publisher {
         &mut self,
         now: Moment,
         sid: String,
-        service: Service,
-        subscriber: Subscriber,
+        service: OwnService,
+        subscriber: Receiver,
         timeout: Duration,
         variables: Vec<(&'static str, String)>,
     ) -> Result<Granted, Refusal> {
@@ -224,7 +224,7 @@ impl Publisher {
     }
 
     /// The source addresses that subscribe to a service, each once.
-    pub fn sources(&self, service: Service) -> Vec<Ipv4Addr> {
+    pub fn sources(&self, service: OwnService) -> Vec<Ipv4Addr> {
         let of_service = self.subscriptions.values().filter(|s| s.service == service);
         let mut sources: Vec<_> = of_service.map(|s| s.subscriber.source).collect();
         sources.sort();
@@ -233,7 +233,7 @@ impl Publisher {
     }
 
     /// Variables changed for the subscribers of a service at one source address.
-    pub fn change(&mut self, service: Service, source: Ipv4Addr, variables: &[(&str, String)]) {
+    pub fn change(&mut self, service: OwnService, source: Ipv4Addr, variables: &[(&str, String)]) {
         for subscription in self.subscriptions.values_mut() {
             if subscription.service == service && subscription.subscriber.source == source {
                 for (name, value) in variables {
@@ -251,7 +251,7 @@ impl Publisher {
         containers: impl IntoIterator<Item = (String, u32)> + Clone,
     ) {
         for subscription in self.subscriptions.values_mut() {
-            if subscription.service == Service::ContentDirectory
+            if subscription.service == OwnService::ContentDirectory
                 && subscription.subscriber.source == source
             {
                 subscription.containers.extend(containers.clone());
@@ -343,15 +343,15 @@ mod tests {
     use super::*;
 
     const TV: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 60);
-    const CDS: Service = Service::ContentDirectory;
+    const CDS: OwnService = OwnService::ContentDirectory;
 
     fn at(ms: u64) -> Moment {
         Duration::from_millis(ms)
     }
 
-    fn subscriber(port: u16) -> Subscriber {
+    fn subscriber(port: u16) -> Receiver {
         let callbacks = vec![(SocketAddrV4::new(TV, port), "/".into())];
-        Subscriber { source: TV, callbacks, admitted: true }
+        Receiver { source: TV, callbacks, admitted: true }
     }
 
     fn one() -> Publisher {
@@ -531,7 +531,7 @@ mod tests {
         let mut add = |n: u8, admitted: bool| {
             let source = Ipv4Addr::new(192, 0, 2, n);
             let callbacks = vec![(SocketAddrV4::new(source, 5000), "/".into())];
-            let subscriber = Subscriber { source, callbacks, admitted };
+            let subscriber = Receiver { source, callbacks, admitted };
             let sid = format!("uuid:{n}");
             publisher.subscribe(at(0), sid, CDS, subscriber, at(300_000), vec![]).is_ok()
         };

@@ -3,8 +3,8 @@
 use std::net::SocketAddrV4;
 
 use super::announcer::{Datagram, Identity, Link};
-use super::message::lines;
-use crate::identifiers::{SSDP_GROUP, SSDP_PORT};
+use crate::messages::ssdp::lines;
+use crate::model::identifiers::{SSDP_GROUP, SSDP_PORT};
 use crate::{Moment, http_date};
 
 fn to_group(link: &Link, fields: &[(&str, &str)]) -> Datagram {

@@ -1,7 +1,7 @@
-//! Reading protocolInfo that others wrote (requirements 10.1, 10.3); [`dlna`](crate::dlna)
+//! Reading protocolInfo that others wrote (requirements 10.1, 10.3); [`dlna`](crate::model::dlna)
 //! writes ours.
 
-use crate::dlna::Seek;
+use crate::model::dlna::Seek;
 
 /// Most entries of a list that are read (PROF-19).
 const ENTRIES: usize = 2000;
@@ -112,8 +112,8 @@ pub fn read_list(text: &str) -> Vec<ReadInfo> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::connection_manager::source_list;
-    use crate::dlna::{FLAGS_FILE, ProtocolInfo};
+    use crate::model::dlna::{FLAGS_FILE, ProtocolInfo};
+    use crate::server::connection_manager::source_list;
     use proptest::prelude::*;
 
     #[test]

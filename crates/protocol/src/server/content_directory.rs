@@ -1,9 +1,9 @@
 //! ContentDirectory:1: what a Browse or a Search asks.
 
-use crate::object_filter::Filter;
-use crate::search::{self, Criteria};
-use crate::soap::{Call, Fault};
-use crate::sort::{self, SortKey};
+use crate::messages::soap::{Call, Fault};
+use crate::model::object_filter::Filter;
+use crate::model::search::{self, Criteria};
+use crate::model::sort::{self, SortKey};
 
 /// The two ways to browse.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

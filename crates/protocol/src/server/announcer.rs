@@ -6,11 +6,12 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use super::limiter::{Limiter, NoticeLimiter};
-use super::message::{self, Message, Search};
 use super::written;
 use crate::Moment;
-use crate::identifiers::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, Service, split_version, versioned};
-use crate::subnet;
+use crate::messages::ssdp::{self, About, Message, NotifyKind, Search};
+use crate::model::identifiers::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, split_version, versioned};
+use crate::model::service::OwnService;
+use crate::model::subnet;
 
 /// Names an interface; the caller chooses the numbers.
 pub type LinkId = u32;
@@ -51,7 +52,7 @@ pub struct Identity {
     /// Changes exactly when a document's bytes change, below 2²⁴ (SSDP-14).
     pub config_id: u32,
     /// The services announced.
-    pub services: Vec<Service>,
+    pub services: Vec<OwnService>,
 }
 
 /// Figures that an installation may change.
@@ -286,7 +287,7 @@ impl Announcer {
         if unusable || !link.holds(source) {
             return None;
         }
-        match message::parse(data)? {
+        match ssdp::parse(data)? {
             Message::Search(search) => {
                 let answered = !self.stopped
                     && !ours
@@ -299,12 +300,11 @@ impl Announcer {
                 })
             }
             Message::Notify { .. } if !self.notices.admit(now, source) => None,
-            Message::Notify { kind, usn, location, .. } => {
-                let own = usn
-                    .get(..self.identity.udn.len())
-                    .is_some_and(|u| u.eq_ignore_ascii_case(&self.identity.udn));
-                let leaving = kind == "ssdp:byebye";
+            Message::Notify { kind, about, .. } => {
+                let own = about.udn().eq_ignore_ascii_case(&self.identity.udn);
+                let leaving = kind == NotifyKind::ByeBye;
                 if !own {
+                    let About { usn, location, .. } = about;
                     return Some(Heard::Announcement { usn, leaving, location });
                 }
                 // Ours come back to us, on every interface of the same wire.
@@ -512,6 +512,10 @@ fn rows(identity: &Identity) -> Vec<(String, String)> {
         (MEDIA_SERVER.to_owned(), format!("{udn}::{MEDIA_SERVER}")),
     ];
     let services = identity.services.iter();
-    rows.extend(services.map(|s| (s.urn().to_owned(), format!("{udn}::{}", s.urn()))));
+    rows.extend(services.map(|service| {
+        let urn = service.definition().urn();
+        let usn = format!("{udn}::{urn}");
+        (urn, usn)
+    }));
     rows
 }

@@ -1,12 +1,12 @@
 //! DIDL-Lite (requirements 5.2, 5.3): writing what the directory offers, reading what a player
 //! was given.
 
-use crate::dlna::{self, ProtocolInfo};
-use crate::identifiers::{NS_DC, NS_DIDL, NS_DLNA, NS_UPNP};
 use crate::markup;
-use crate::object_filter::Filter;
-use crate::xml::{self, Limits, XmlError, clip};
-use crate::xml_writer::{Layer, Markup, XmlWriter};
+use crate::model::dlna::{self, ProtocolInfo};
+use crate::model::identifiers::{NS_DC, NS_DIDL, NS_DLNA, NS_UPNP};
+use crate::model::object_filter::Filter;
+use crate::model::xml::{self, Limits, XmlError, clip};
+use crate::model::xml_writer::{Layer, Markup, XmlWriter};
 
 /// Bytes of UTF-8 that a title may have (CDS-16).
 pub const TITLE_BYTES: usize = 200;
@@ -285,14 +285,14 @@ pub fn read(text: &str) -> Result<Vec<ReadObject>, XmlError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::dlna::FLAGS_FILE;
+    use crate::model::dlna::FLAGS_FILE;
     use proptest::prelude::*;
 
     fn film(title: &str) -> Object {
         let info = ProtocolInfo {
             mime: "video/mp4".into(),
             profile: None,
-            seek: crate::dlna::Seek::BYTES,
+            seek: crate::model::dlna::Seek::BYTES,
             converted: false,
             flags: FLAGS_FILE,
             any: false,

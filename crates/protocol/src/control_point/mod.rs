@@ -1,0 +1,21 @@
+//! A control point: what it finds, reads, calls and subscribes to.
+
+mod device_tree;
+mod finder;
+mod last_change;
+pub mod protocol_info;
+mod subscriber;
+
+pub use device_tree::{
+    ReadDescription, ReadDevice, ReadIcon, ReadService, read as read_description, resolve,
+};
+pub use finder::{Finder, Found, FoundEvent, Gone};
+pub use last_change::{Change, read_last_change};
+pub use subscriber::{Ask, Notice, Notification, Request, Subscriber};
+
+pub use crate::messages::gena::read_properties;
+pub use crate::messages::soap::{Answer, CallError, read_answer, write_call};
+pub use crate::messages::ssdp::{
+    About, Message, NotifyKind, Search, compose_search, parse as parse_datagram,
+};
+pub use crate::server::{Datagram, Link, LinkId};

@@ -1,0 +1,18 @@
+//! A media server: what it announces, answers and publishes.
+
+mod announcer;
+pub mod conditions;
+pub mod connection_manager;
+pub mod content_directory;
+pub mod description;
+mod limiter;
+mod publisher;
+pub mod range;
+pub mod registrar;
+mod written;
+
+pub use announcer::{Announcer, Datagram, Heard, Identity, Link, LinkId, Tuning};
+pub use publisher::{Delivery, Granted, Outcome, Publisher, Receiver, Refusal};
+
+pub use crate::messages::gena::{Asked, callbacks, read_timeout, write_properties};
+pub use crate::messages::soap::{Call, Fault, Value, read_call, write_answer};
