@@ -27,6 +27,7 @@ mod promises;
 mod proof;
 mod recovery;
 mod resume;
+mod sightings;
 mod standing;
 mod startup;
 mod streaming;

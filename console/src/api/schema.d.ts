@@ -296,6 +296,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put two records together that are of one device */
+        post: operations["mergeDevices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/name": {
         parameters: {
             query?: never;
@@ -307,6 +324,40 @@ export interface paths {
         /** Name a device */
         put: operations["nameDevice"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/sightings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a device did and was refused, the latest first */
+        get: operations["listSightings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take apart what was put together by mistake */
+        post: operations["splitDevice"];
         delete?: never;
         options?: never;
         head?: never;
@@ -846,6 +897,10 @@ export interface components {
             address: string;
             /** @description Its hardware address. */
             hardware?: string | null;
+            /** @description All ways by which it is reached. */
+            endpoints?: components["schemas"]["Endpoint"][];
+            /** @description The UDNs under which it announces itself. */
+            udns?: string[];
             /** @description What it calls itself. */
             user_agent?: string | null;
             /** @description `waiting`, `admitted` or `refused`. */
@@ -878,10 +933,23 @@ export interface components {
             /** @description The rules that it matched. */
             rules?: string[];
         };
+        /** @description Another record of the same device. */
+        DeviceMerge: {
+            /**
+             * Format: int32
+             * @description Its number; it is gone afterwards.
+             */
+            other: number;
+        };
         /** @description A device's name. */
         DeviceName: {
             /** @description 1 to 63 characters. */
             name: string;
+        };
+        /** @description A way by which a device is reached that is a device of its own. */
+        DeviceSplit: {
+            /** @description Its hardware address, or its address. */
+            endpoint: string;
         };
         /** @description What is to be done differently for a device. */
         DeviceTraits: {
@@ -889,6 +957,18 @@ export interface components {
             traits: {
                 [key: string]: unknown;
             };
+        };
+        /** @description One way by which a device is reached. */
+        Endpoint: {
+            /** @description The hardware address, where the system knows it. */
+            hardware?: string | null;
+            /** @description The address last seen. */
+            address: string;
+            /**
+             * Format: int64
+             * @description When it was last seen.
+             */
+            last_seen_ms: number;
         };
         /** @description Sub-folders to leave out. */
         Excluded: {
@@ -1310,6 +1390,32 @@ export interface components {
             needed: boolean;
             /** @description Whether an account made from here needs a one-time code. */
             code_needed: boolean;
+        };
+        /** @description Something that a device did or was refused, once or several times. */
+        Sighting: {
+            /**
+             * Format: int64
+             * @description When it did so first.
+             */
+            first_ms: number;
+            /**
+             * Format: int64
+             * @description When it did so last.
+             */
+            last_ms: number;
+            /**
+             * Format: int32
+             * @description How many times.
+             */
+            times: number;
+            /** @description What it did. */
+            what: string;
+            /** @description Whether it failed or was refused. */
+            failed: boolean;
+            /** @description Whether it is the proof of something. */
+            proves: boolean;
+            /** @description The address or hardware address by which it did so. */
+            endpoint: string;
         };
         /** @description How the house is. */
         Status: {
@@ -2141,6 +2247,41 @@ export interface operations {
             };
         };
     };
+    mergeDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceMerge"];
+            };
+        };
+        responses: {
+            /** @description Put two records together that are of one device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     nameDevice: {
         parameters: {
             query?: never;
@@ -2157,6 +2298,72 @@ export interface operations {
         };
         responses: {
             /** @description Name a device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSightings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a device did and was refused, the latest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sighting"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    splitDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceSplit"];
+            };
+        };
+        responses: {
+            /** @description Take apart what was put together by mistake */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { call, type Device, type Problem } from "../api/client";
 import { useChange, useDevices, useFolders } from "../api/queries";
 import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { Endpoints } from "../parts/endpoints";
 import { grantWords } from "../parts/grant";
 import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
 import { Decide, StandingMark } from "../parts/standing";
@@ -81,13 +82,12 @@ function Detail({ device }: { device: Device }) {
   const rename = useChange(() => call("PUT", `/devices/${device.id}/name`, { name }), ["devices"]);
   const forget = useChange(() => call("DELETE", `/devices/${device.id}`), ["devices", "house"]);
   const facts: [string, string | null | undefined][] = [
-    ["Address", device.address],
-    ["Hardware", device.hardware ?? "not known to the system"],
     ["Calls itself", device.user_agent],
     ["May see", device.standing === "admitted" ? grantWords(device, folders.data) : "nothing"],
     ["First seen", clock(device.first_seen_ms)],
     ["Last seen", clock(device.last_seen_ms)],
     ["Differently", differently(device)],
+    ["UDN", device.udns?.join(", ")],
   ];
   return (
     <Card title={device.label}>
@@ -139,6 +139,7 @@ function Detail({ device }: { device: Device }) {
             ),
         )}
       </dl>
+      <Endpoints device={device} />
       <Button look="danger" className="mt-4" onClick={() => setForgetting(true)}>
         Forget this device
       </Button>

@@ -22,6 +22,51 @@ pub struct ProofStep {
     pub bytes: Option<u64>,
 }
 
+/// One way by which a device is reached.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Endpoint {
+    /// The hardware address, where the system knows it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hardware: Option<String>,
+    /// The address last seen.
+    pub address: String,
+    /// When it was last seen.
+    pub last_seen_ms: u64,
+}
+
+/// Another record of the same device.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceMerge {
+    /// Its number; it is gone afterwards.
+    pub other: u32,
+}
+
+/// A way by which a device is reached that is a device of its own.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceSplit {
+    /// Its hardware address, or its address.
+    pub endpoint: String,
+}
+
+/// Something that a device did or was refused, once or several times.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Sighting {
+    /// When it did so first.
+    pub first_ms: u64,
+    /// When it did so last.
+    pub last_ms: u64,
+    /// How many times.
+    pub times: u32,
+    /// What it did.
+    pub what: String,
+    /// Whether it failed or was refused.
+    pub failed: bool,
+    /// Whether it is the proof of something.
+    pub proves: bool,
+    /// The address or hardware address by which it did so.
+    pub endpoint: String,
+}
+
 /// What a device asked for in vain, as it is not let in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Denied {
@@ -46,6 +91,12 @@ pub struct Device {
     /// Its hardware address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hardware: Option<String>,
+    /// All ways by which it is reached.
+    #[serde(default)]
+    pub endpoints: Vec<Endpoint>,
+    /// The UDNs under which it announces itself.
+    #[serde(default)]
+    pub udns: Vec<String>,
     /// What it calls itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user_agent: Option<String>,

@@ -11,7 +11,10 @@ mod problem;
 mod streams;
 
 pub use catalogue::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
-pub use devices::{DecisionRequest, Denied, Device, DeviceName, DeviceTraits, ProofStep};
+pub use devices::{
+    DecisionRequest, Denied, Device, DeviceMerge, DeviceName, DeviceSplit, DeviceTraits, Endpoint,
+    ProofStep, Sighting,
+};
 pub use folders::{
     Excluded, Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Rescan, Scan,
     ScanChange, ScanReport, ScanReports, ScanState,

@@ -10,7 +10,7 @@ pub fn attention(context: &Context, network: &Network, devices: &Devices) -> Vec
     if !context.records_answer() {
         list.push("PostgreSQL does not answer. Watching goes on; changes cannot be saved until it is back.".into());
     }
-    let dropped = devices.sightings().dropped();
+    let dropped = devices.dropped();
     if dropped > 0 {
         list.push(format!("{dropped} sightings were dropped under load; proof may be incomplete."));
     }

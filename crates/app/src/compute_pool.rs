@@ -6,6 +6,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
+use mostra_core::ids::DeviceId;
 use mostra_core::stop::Stop;
 use tokio::sync::Semaphore;
 use tokio::time::timeout;
@@ -20,7 +21,7 @@ const AT_ONCE: usize = 4;
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub enum Requester {
     /// A device, by number.
-    Device(u32),
+    Device(DeviceId),
     /// Somebody signed in at the console.
     Account(String),
 }
@@ -97,13 +98,13 @@ mod tests {
     async fn what_is_not_done_by_the_deadline_is_told_and_stops() {
         let pool = ComputePool::default();
         let soon = Duration::from_millis(20);
-        assert_eq!(pool.run(Requester::Device(1), DEADLINE, |_| 7).await, Some(7));
+        assert_eq!(pool.run(Requester::Device(DeviceId(1)), DEADLINE, |_| 7).await, Some(7));
         for device in 0..2 * AT_ONCE as u32 {
-            let outcome = pool.run(Requester::Device(device), soon, endless).await;
+            let outcome = pool.run(Requester::Device(DeviceId(device)), soon, endless).await;
             assert_eq!(outcome, None, "it takes too long");
         }
         // Had it gone on, there would be no place.
-        assert_eq!(pool.run(Requester::Device(99), DEADLINE, |_| 7).await, Some(7));
+        assert_eq!(pool.run(Requester::Device(DeviceId(99)), DEADLINE, |_| 7).await, Some(7));
         assert!(pool.own.lock().unwrap().len() <= 2, "nothing is kept of those who are done");
     }
 
@@ -114,13 +115,18 @@ mod tests {
         let greedy: Vec<_> = (0..20)
             .map(|_| {
                 let pool = pool.clone();
-                tokio::spawn(async move { pool.run(Requester::Device(1), long, endless).await })
+                tokio::spawn(async move {
+                    pool.run(Requester::Device(DeviceId(1)), long, endless).await
+                })
             })
             .collect();
         tokio::time::sleep(Duration::from_millis(50)).await;
         let began = Instant::now();
         for device in 2..20 {
-            assert_eq!(pool.run(Requester::Device(device), DEADLINE, |_| 7).await, Some(7));
+            assert_eq!(
+                pool.run(Requester::Device(DeviceId(device)), DEADLINE, |_| 7).await,
+                Some(7)
+            );
         }
         let account = Requester::Account("house".into());
         assert_eq!(pool.run(account, DEADLINE, |_| 7).await, Some(7));

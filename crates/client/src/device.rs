@@ -1,7 +1,10 @@
-//! device list, show, admit, refuse, forget, name.
+//! device list, show, admit, refuse, forget, name, traits, merge, split.
 
 use clap::Subcommand;
-use mostra_api::{DecisionRequest, Device, DeviceName, DeviceTraits, Folder, ProofStep};
+use mostra_api::{
+    DecisionRequest, Device, DeviceMerge, DeviceName, DeviceSplit, DeviceTraits, Folder, ProofStep,
+    Sighting,
+};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -55,6 +58,28 @@ pub enum Verb {
         device: String,
         /// The name
         name: String,
+    },
+    /// Put two records together that are of one device, for example of its cable and of its radio
+    Merge {
+        /// The record that stays, with its name and decision: number, name, address or hardware address
+        device: String,
+        /// The record whose endpoints, proof and streams go to it
+        other: String,
+    },
+    /// Make a device of its own of one endpoint; undoes a merge
+    Split {
+        /// Its number, name, address or hardware address
+        device: String,
+        /// The address or hardware address, as `device show` lists it
+        endpoint: String,
+    },
+    /// List what a device did and was refused, the latest first
+    Sightings {
+        /// Its number, name, address or hardware address
+        device: String,
+        /// Only what failed or was refused
+        #[arg(long)]
+        failed: bool,
     },
     /// Show or set what is done differently for a device
     Traits {
@@ -129,6 +154,38 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
             let device: Device =
                 connection.change(Method::PUT, &path, Some(&DeviceName { name })).await?;
             output.print(&device, |d| format!("The device at {} is now {}.", d.address, d.label))
+        }
+        Verb::Merge { device, other } => {
+            let device = find(connection, &device).await?;
+            let other = find(connection, &other).await?;
+            let path = format!("/devices/{}/merge", device.id);
+            let body = DeviceMerge { other: other.id };
+            let device: Device = connection.change(Method::POST, &path, Some(&body)).await?;
+            output.print(&device, |d| {
+                let stands = &d.standing;
+                format!("{} and {} are one device now, {stands}.", d.label, other.label)
+            })
+        }
+        Verb::Split { device, endpoint } => {
+            let device = find(connection, &device).await?;
+            let path = format!("/devices/{}/split", device.id);
+            let body = DeviceSplit { endpoint };
+            let apart: Device = connection.change(Method::POST, &path, Some(&body)).await?;
+            output.print(&apart, |d| {
+                let from = &device.label;
+                format!("Number {} at {} is apart from {from}, {}.", d.id, d.address, d.standing)
+            })
+        }
+        Verb::Sightings { device, failed } => {
+            let device = find(connection, &device).await?;
+            let path = format!("/devices/{}/sightings", device.id);
+            let mut all: Vec<Sighting> = connection.get(&path).await?;
+            all.retain(|sighting| !failed || sighting.failed);
+            output.print(&all, |all| match (all.is_empty(), failed) {
+                (true, true) => format!("Nothing failed for {}.", device.label),
+                (true, false) => format!("Nothing of {} is kept yet.", device.label),
+                _ => table(&["last", "times", "what", "endpoint"], all.iter().map(sighting)),
+            })
         }
         Verb::Traits { device, set, clear } => {
             let mut device = find(connection, &device).await?;
@@ -252,12 +309,32 @@ fn row(device: &Device) -> Vec<String> {
     ]
 }
 
+fn sighting(sighting: &Sighting) -> Vec<String> {
+    let mark = if sighting.failed { "! " } else { "" };
+    vec![
+        time(sighting.last_ms),
+        sighting.times.to_string(),
+        format!("{mark}{}", sighting.what),
+        sighting.endpoint.clone(),
+    ]
+}
+
 fn show(device: &Device, seen: &str) -> String {
     let mut lines = vec![format!("{}, {}", device.label, device.standing)];
     let mut line = |name: &str, value: String| lines.push(format!("  {name:<13} {value}"));
     line("number", device.id.to_string());
     line("address", device.address.clone());
     line("hardware", device.hardware.clone().unwrap_or_else(|| "not known to the system".into()));
+    if device.endpoints.len() > 1 {
+        for endpoint in &device.endpoints {
+            let hardware = endpoint.hardware.as_deref().unwrap_or("no hardware address known");
+            let seen = time(endpoint.last_seen_ms);
+            line("endpoint", format!("{}, {hardware}, last seen {seen}", endpoint.address));
+        }
+    }
+    for udn in &device.udns {
+        line("udn", udn.clone());
+    }
     line("calls itself", device.user_agent.clone().unwrap_or_else(|| "nothing".into()));
     if device.standing == "admitted" {
         line("may see", seen.to_owned());

@@ -2,17 +2,20 @@
 
 use std::collections::BTreeSet;
 
-use actix_web::{HttpResponse, delete, get, put, web};
+use actix_web::{HttpResponse, delete, get, post, put, web};
 use mostra_api::{
-    DecisionRequest, Denied, Device as ApiDevice, DeviceName, DeviceTraits, ProofStep,
+    DecisionRequest, Denied, Device as ApiDevice, DeviceMerge, DeviceName, DeviceSplit,
+    DeviceTraits, Endpoint, ProofStep, Sighting,
 };
 use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
 use mostra_app::library::Library;
 use mostra_core::Kinds;
 use mostra_core::access::{Chosen, Standing};
-use mostra_core::device::Device;
+use mostra_core::device::{self, Device};
+use mostra_core::ids::DeviceId;
 use mostra_core::proof::Step;
+use mostra_core::sighting::Contact;
 use mostra_core::traits::Traits;
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -27,27 +30,40 @@ pub fn routes(config: &mut ServiceConfig<'_>) {
         .service(forget)
         .service(decide)
         .service(rename)
+        .service(merge)
+        .service(split)
+        .service(sightings)
         .service(set_traits);
+}
+
+fn endpoint(endpoint: &device::Endpoint) -> Endpoint {
+    Endpoint {
+        hardware: endpoint.hardware.map(|hardware| hardware.to_string()),
+        address: endpoint.address.to_string(),
+        last_seen_ms: ms(endpoint.last_seen),
+    }
 }
 
 fn to_api(device: &Device) -> ApiDevice {
     let proof = Step::ALL.map(|step| {
-        let proof = device.ladder.proof(step);
+        let proof = device.proof.ladder.proof(step);
         ProofStep {
             step: step.word().into(),
             confirmed: proof.is_some(),
             at_ms: proof.map(|p| ms(p.at)),
-            what: proof.map(|p| p.what.clone()),
+            what: proof.map(|p| p.evidence.to_string()),
             item: proof.and_then(|p| p.item.clone()),
             bytes: proof.and_then(|p| p.bytes),
         }
     });
     ApiDevice {
-        id: device.id,
+        id: device.id.0,
         label: device.label(),
         name: device.name.clone(),
-        address: device.address.to_string(),
-        hardware: device.hardware.map(|h| h.to_string()),
+        address: device.address().to_string(),
+        hardware: device.hardware().map(|h| h.to_string()),
+        endpoints: device.endpoints.iter().map(endpoint).collect(),
+        udns: device.udns.iter().cloned().collect(),
         user_agent: device.user_agent.clone(),
         standing: device.standing.word().into(),
         kinds: device.grant.kinds.iter().map(|k| k.word().to_owned()).collect(),
@@ -58,7 +74,7 @@ fn to_api(device: &Device) -> ApiDevice {
         denied: device
             .denied
             .as_ref()
-            .map(|denied| Denied { at_ms: ms(denied.at), what: denied.what.clone() }),
+            .map(|denied| Denied { at_ms: ms(denied.at), what: denied.attempt.to_string() }),
         traits: by_name(&device.shown),
         traits_set: by_name(&device.traits),
         rules: device.rules.iter().cloned().collect(),
@@ -93,7 +109,7 @@ async fn set_traits(
     let given = serde_json::Value::Object(body.0.traits);
     let traits: Traits = serde_json::from_value(given).map_err(|e| wrong(e.to_string()))?;
     traits.check().map_err(wrong)?;
-    let device = devices.set_traits(*id, traits, caller.0.account()).await?;
+    let device = devices.set_traits(DeviceId(*id), traits, caller.0.account()).await?;
     Ok(web::Json(to_api(&device.ok_or_else(missing)?)))
 }
 
@@ -126,7 +142,7 @@ async fn show(
     devices: web::Data<Devices>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
     let book = devices.book();
-    Ok(web::Json(to_api(book.get(*id).ok_or_else(missing)?)))
+    Ok(web::Json(to_api(book.get(DeviceId(*id)).ok_or_else(missing)?)))
 }
 
 #[utoipa::path(
@@ -164,7 +180,7 @@ async fn decide(
         (None, false) => None,
     };
     let chosen = Chosen { kinds, folders };
-    let decided = devices.decide(*id, standing, chosen, name, caller.0.account()).await;
+    let decided = devices.decide(DeviceId(*id), standing, chosen, name, caller.0.account()).await;
     let device = decided.map_err(|error| {
         let failure = Failure::from(error);
         if standing == Standing::Refused {
@@ -217,8 +233,99 @@ async fn rename(
     devices: web::Data<Devices>,
 ) -> Result<web::Json<ApiDevice>, Failure> {
     let name = usable_name(&body.0.name)?;
-    let device = devices.rename(*id, name).await?.ok_or_else(missing)?;
+    let device = devices.rename(DeviceId(*id), name).await?.ok_or_else(missing)?;
     Ok(web::Json(to_api(&device)))
+}
+
+/// Puts another record of the same device together with this one, which stays as it stands.
+#[utoipa::path(
+    operation_id = "mergeDevices",
+    summary = "Put two records together that are of one device",
+    request_body = mostra_api::DeviceMerge,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[post("/devices/{id}/merge")]
+async fn merge(
+    caller: Caller,
+    id: web::Path<u32>,
+    body: Body<DeviceMerge>,
+    devices: web::Data<Devices>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let other = body.0.other;
+    if other == *id {
+        return Err(Failure::invalid("That is the same record")
+            .next("Name the other one; `mostra device list` shows all."));
+    }
+    let merged = devices.merge(DeviceId(*id), DeviceId(other), caller.0.account()).await?;
+    Ok(web::Json(to_api(&merged.ok_or_else(missing)?)))
+}
+
+/// Makes a device of its own of one way by which a device is reached; gives the new one.
+#[utoipa::path(
+    operation_id = "splitDevice",
+    summary = "Take apart what was put together by mistake",
+    request_body = mostra_api::DeviceSplit,
+    responses((status = 200, body = mostra_api::Device))
+)]
+#[post("/devices/{id}/split")]
+async fn split(
+    caller: Caller,
+    id: web::Path<u32>,
+    body: Body<DeviceSplit>,
+    devices: web::Data<Devices>,
+) -> Result<web::Json<ApiDevice>, Failure> {
+    let contact: Contact = body.0.endpoint.parse().map_err(|_| {
+        Failure::invalid("That is no endpoint")
+            .why(format!("{:?} is neither an address nor a hardware address.", body.0.endpoint))
+    })?;
+    let known = devices.book().get(DeviceId(*id)).cloned().ok_or_else(missing)?;
+    let contact = known
+        .endpoints
+        .iter()
+        .find(|e| e.contact() == contact || Contact::Address(e.address) == contact)
+        .map(device::Endpoint::contact)
+        .ok_or_else(|| {
+            Failure::invalid("The device has no such endpoint")
+                .next("`mostra device show` lists those that it has.")
+        })?;
+    let apart = devices.split(DeviceId(*id), contact, caller.0.account()).await?;
+    let apart = apart.ok_or_else(|| {
+        Failure::invalid("It is the only way by which the device is reached")
+            .next("There is nothing to take apart.")
+    })?;
+    Ok(web::Json(to_api(&apart)))
+}
+
+/// Sightings in one answer.
+const SIGHTINGS: u64 = 1000;
+
+#[utoipa::path(
+    operation_id = "listSightings",
+    summary = "What a device did and was refused, the latest first",
+    responses((status = 200, body = Vec<mostra_api::Sighting>))
+)]
+#[get("/devices/{id}/sightings")]
+async fn sightings(
+    _: Caller,
+    id: web::Path<u32>,
+    devices: web::Data<Devices>,
+) -> Result<web::Json<Vec<Sighting>>, Failure> {
+    let id = DeviceId(*id);
+    if devices.book().get(id).is_none() {
+        return Err(missing());
+    }
+    let mut all = devices.sightings(id, SIGHTINGS).await?;
+    all.sort_by_key(|sighting| std::cmp::Reverse(sighting.last));
+    let to_api = |sighting: &mostra_core::sighting::Sighting| Sighting {
+        first_ms: ms(sighting.first),
+        last_ms: ms(sighting.last),
+        times: sighting.times,
+        what: sighting.act.to_string(),
+        failed: sighting.act.failed(),
+        proves: sighting.proves,
+        endpoint: sighting.contact.to_string(),
+    };
+    Ok(web::Json(all.iter().map(to_api).collect()))
 }
 
 #[utoipa::path(
@@ -232,7 +339,7 @@ async fn forget(
     id: web::Path<u32>,
     devices: web::Data<Devices>,
 ) -> Result<HttpResponse, Failure> {
-    if !devices.forget(*id, caller.0.account()).await? {
+    if !devices.forget(DeviceId(*id), caller.0.account()).await? {
         return Err(missing());
     }
     Ok(HttpResponse::NoContent().finish())

@@ -62,7 +62,7 @@ impl StreamView {
         let shown = running.into_iter().filter_map(|stream| {
             Some(Stream {
                 id: stream.id,
-                device: stream.device,
+                device: stream.device.0,
                 label: book.get(stream.device)?.label(),
                 title: stream.title,
                 kind: stream.kind.word().into(),

@@ -37,16 +37,25 @@ impl Kind {
 }
 
 /// A set of kinds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(
+    Debug, Clone, Copy, Default, PartialEq, Eq, Hash, serde::Serialize, serde::Deserialize,
+)]
 pub struct Kinds(u8);
 
 impl Kinds {
+    /// None.
+    pub const NONE: Kinds = Kinds(0);
     /// Every kind.
     pub const ALL: Kinds = Kinds(0b111);
 
     /// A set of these.
     pub fn of(kinds: impl IntoIterator<Item = Kind>) -> Kinds {
         Kinds(kinds.into_iter().fold(0, |set, kind| set | 1 << kind.index()))
+    }
+
+    /// Whether none is in it.
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
     }
 
     /// Whether a kind is in it.

@@ -6,6 +6,7 @@
 use crate::Kind;
 use crate::facts::Facts;
 use crate::proof::Step;
+use serde::{Deserialize, Serialize};
 
 /// Share of the media data that counts as playing, if that is less than ten seconds.
 const SHARE: f64 = 0.2;
@@ -14,12 +15,39 @@ const SECONDS: f64 = 10.0;
 /// A start beyond this part of the media data is a look at the tail, not a start.
 const TAIL: f64 = 0.75;
 
+/// What it takes to play a file: where its media data lie, and how much of them counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Layout {
+    /// The kind.
+    pub kind: Kind,
+    /// The first byte of the media data, and the first behind them.
+    pub span: (u64, u64),
+    /// Contiguous media bytes that a step needs.
+    pub needed: u64,
+}
+
+impl Layout {
+    /// That of a file with these facts.
+    pub fn of(facts: &Facts) -> Layout {
+        let (kind, size) = (facts.kind, facts.size);
+        // A picture counts only as a whole, with its header.
+        let span = if kind == Kind::Picture { (0, size) } else { facts.media_span() };
+        let length = (span.1 - span.0) as f64;
+        let needed = match (kind, facts.duration_ms) {
+            (Kind::Picture, _) => size,
+            (_, Some(ms)) if ms > 0 => {
+                (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE) as u64
+            }
+            _ => (length * SHARE) as u64,
+        };
+        Layout { kind, span, needed: needed.max(1) }
+    }
+}
+
 /// What one device has taken of one item.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Playback {
-    kind: Kind,
-    span: (u64, u64),
-    needed: u64,
+    layout: Layout,
     /// Runs of media data taken, disjoint, in order.
     runs: Vec<(u64, u64)>,
     /// The run that proved the start.
@@ -37,58 +65,55 @@ pub struct Confirmed {
 }
 
 impl Playback {
-    /// Nothing taken yet of a file with these facts.
-    pub fn new(facts: &Facts) -> Playback {
-        let (kind, size) = (facts.kind, facts.size);
-        // A picture counts only as a whole, with its header.
-        let span = if kind == Kind::Picture { (0, size) } else { facts.media_span() };
-        let length = (span.1 - span.0) as f64;
-        let needed = match (kind, facts.duration_ms) {
-            (Kind::Picture, _) => size,
-            (_, Some(ms)) if ms > 0 => {
-                (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE) as u64
-            }
-            _ => (length * SHARE) as u64,
-        };
-        Playback {
-            kind,
-            span,
-            needed: needed.max(1),
-            runs: Vec::new(),
-            started: None,
-            skipped: false,
-        }
+    /// Nothing taken yet of a file.
+    pub fn new(layout: Layout) -> Playback {
+        Playback { layout, runs: Vec::new(), started: None, skipped: false }
     }
 
-    /// Contiguous media bytes that a step needs.
-    pub fn needed(&self) -> u64 {
-        self.needed
+    /// The file.
+    pub fn layout(&self) -> Layout {
+        self.layout
     }
 
-    /// The device acknowledged the bytes `from` to `to` (excluded) of the file. Gives the step
-    /// that this confirms, if any.
-    pub fn deliver(&mut self, from: u64, to: u64) -> Option<Confirmed> {
-        let run = (from.max(self.span.0), to.min(self.span.1));
+    /// All that was taken: the run of the start first, the others in order. Fed to a new playback
+    /// in this order it comes to the same.
+    pub fn taken(&self) -> Vec<(u64, u64)> {
+        let first = self.first();
+        let others = self.runs.iter().copied().filter(|run| Some(*run) != first);
+        first.into_iter().chain(others).collect()
+    }
+
+    /// The run that proved the start, as it has grown since.
+    fn first(&self) -> Option<(u64, u64)> {
+        let (start, _) = self.started?;
+        self.runs.iter().find(|(a, b)| (*a..*b).contains(&start)).copied()
+    }
+
+    /// The device acknowledged the bytes `from` to `to` (excluded) of the file. Gives the steps
+    /// that this confirms.
+    pub fn deliver(&mut self, from: u64, to: u64) -> Vec<Confirmed> {
+        let Layout { kind, span, needed } = self.layout;
+        let run = (from.max(span.0), to.min(span.1));
         if run.0 >= run.1 {
-            return None;
+            return Vec::new();
         }
         self.merge(run);
+        let mut confirmed = Vec::new();
+        let long = |(a, b): &&(u64, u64)| b - a >= needed;
         if self.started.is_none() {
-            let tail = self.span.0 + ((self.span.1 - self.span.0) as f64 * TAIL) as u64;
-            let run = *self.runs.iter().find(|(a, b)| b - a >= self.needed && *a < tail)?;
-            self.started = Some(run);
-            return Some(Confirmed { step: Step::Started, bytes: run.1 - run.0 });
+            let tail = span.0 + ((span.1 - span.0) as f64 * TAIL) as u64;
+            self.started = self.runs.iter().filter(long).find(|(a, _)| *a < tail).copied();
+            confirmed
+                .extend(self.started.map(|(a, b)| Confirmed { step: Step::Started, bytes: b - a }));
         }
-        if self.skipped || self.kind == Kind::Picture {
-            return None;
+        // What continues the first run is no skip, and a picture has none.
+        if let Some((_, end)) = self.first().filter(|_| !self.skipped && kind != Kind::Picture)
+            && let Some((a, b)) = self.runs.iter().filter(long).find(|(a, _)| *a > end)
+        {
+            confirmed.push(Confirmed { step: Step::SkippedAhead, bytes: b - a });
+            self.skipped = true;
         }
-        let (start, _) = self.started?;
-        // The run that proved the start may have grown since; what continues it is no skip.
-        let first = *self.runs.iter().find(|(a, b)| *a <= start && start < *b)?;
-        let ahead = self.runs.iter().find(|(a, b)| *a > first.1 && b - a >= self.needed)?;
-        let bytes = ahead.1 - ahead.0;
-        self.skipped = true;
-        Some(Confirmed { step: Step::SkippedAhead, bytes })
+        confirmed
     }
 
     fn merge(&mut self, mut run: (u64, u64)) {
@@ -119,67 +144,68 @@ mod tests {
 
     /// A film of 100 s and 1 MB of media data between a header of 1000 bytes and an index.
     fn film() -> Playback {
-        Playback::new(&Facts {
+        Playback::new(Layout::of(&Facts {
             duration_ms: Some(100_000),
             media: Some((1_000, 1_001_000)),
             ..Facts::bare(Kind::Video, Format::Mp4, 1_050_000, 0)
-        })
+        }))
     }
 
-    fn step(confirmed: Option<Confirmed>) -> Option<Step> {
-        confirmed.map(|c| c.step)
+    fn step(confirmed: Vec<Confirmed>) -> Option<Step> {
+        assert!(confirmed.len() < 2, "{confirmed:?}");
+        confirmed.first().map(|c| c.step)
     }
 
     #[test]
     fn a_prober_confirms_nothing() {
         let mut film = film();
-        assert_eq!(film.needed(), 100_000);
+        assert_eq!(film.layout().needed, 100_000);
         for (from, to) in
             [(0, 2), (0, 65_536), (1_001_000, 1_050_000), (1_000_000, 1_050_000), (0, 1_000)]
         {
-            assert_eq!(film.deliver(from, to), None);
+            assert_eq!(film.deliver(from, to), []);
         }
     }
 
     #[test]
     fn a_reader_of_the_tail_only_confirms_nothing() {
-        assert_eq!(film().deliver(760_000, 1_050_000), None);
+        assert_eq!(film().deliver(760_000, 1_050_000), []);
     }
 
     #[test]
     fn playing_on_in_pieces_starts_and_a_later_place_skips() {
         let mut film = film();
-        assert_eq!(film.deliver(0, 60_000), None);
+        assert_eq!(film.deliver(0, 60_000), []);
         assert_eq!(step(film.deliver(60_000, 101_000)), Some(Step::Started));
-        assert_eq!(film.deliver(101_000, 400_000), None, "going on is no skip");
-        assert_eq!(film.deliver(600_000, 650_000), None, "not as much again yet");
+        assert_eq!(film.deliver(101_000, 400_000), [], "going on is no skip");
+        assert_eq!(film.deliver(600_000, 650_000), [], "not as much again yet");
         assert_eq!(step(film.deliver(650_000, 700_000)), Some(Step::SkippedAhead));
-        assert_eq!(film.deliver(800_000, 1_000_000), None, "once");
+        assert_eq!(film.deliver(800_000, 1_000_000), [], "once");
     }
 
     #[test]
     fn reading_all_of_it_in_order_never_skips() {
         let mut film = film();
         let steps: Vec<_> =
-            (0..105).filter_map(|n| film.deliver(n * 10_000, (n + 1) * 10_000)).collect();
+            (0..105).flat_map(|n| film.deliver(n * 10_000, (n + 1) * 10_000)).collect();
         assert_eq!(steps.len(), 1);
     }
 
     #[test]
     fn just_enough_counts_from_just_before_the_tail_and_in_any_order() {
         let mut exact = film();
-        assert_eq!(exact.deliver(1_000, 100_999), None);
+        assert_eq!(exact.deliver(1_000, 100_999), []);
         let started = Confirmed { step: Step::Started, bytes: 100_000 };
-        assert_eq!(exact.deliver(100_999, 101_000), Some(started));
-        assert_eq!(exact.deliver(500_000, 599_999), None);
+        assert_eq!(exact.deliver(100_999, 101_000), [started]);
+        assert_eq!(exact.deliver(500_000, 599_999), []);
         let skipped = Confirmed { step: Step::SkippedAhead, bytes: 100_000 };
-        assert_eq!(exact.deliver(599_999, 600_000), Some(skipped));
+        assert_eq!(exact.deliver(599_999, 600_000), [skipped]);
         // Three quarters of the media data end at 751,000.
-        assert_eq!(film().deliver(751_000, 1_000_000), None);
+        assert_eq!(film().deliver(751_000, 1_000_000), []);
         assert_eq!(step(film().deliver(750_999, 1_000_000)), Some(Step::Started));
         let mut backwards = film();
-        assert_eq!(backwards.deliver(60_000, 101_000), None);
-        assert_eq!(backwards.deliver(1_000, 60_000), Some(started));
+        assert_eq!(backwards.deliver(60_000, 101_000), []);
+        assert_eq!(backwards.deliver(1_000, 60_000), [started]);
     }
 
     #[test]
@@ -195,18 +221,41 @@ mod tests {
     }
 
     #[test]
+    fn what_was_taken_comes_to_the_same_again() {
+        let mut first = film();
+        for (from, to) in [(500_000, 510_000), (700_000, 900_000), (300_000, 310_000)] {
+            first.deliver(from, to);
+        }
+        let mut again = film();
+        for (from, to) in first.taken() {
+            again.deliver(from, to);
+        }
+        assert_eq!(again, first);
+        assert!(film().taken().is_empty());
+    }
+
+    #[test]
+    fn what_was_taken_ahead_before_the_start_counts_with_the_start() {
+        let mut film = film();
+        assert_eq!(film.deliver(760_000, 900_000), []);
+        let steps = film.deliver(0, 150_000).into_iter().map(|c| c.step);
+        assert_eq!(steps.collect::<Vec<_>>(), [Step::Started, Step::SkippedAhead]);
+    }
+
+    #[test]
     fn going_back_is_no_skip_ahead() {
         let mut film = film();
         assert_eq!(step(film.deliver(500_000, 700_000)), Some(Step::Started));
-        assert_eq!(film.deliver(1_000, 300_000), None);
+        assert_eq!(film.deliver(1_000, 300_000), []);
     }
 
     #[test]
     fn a_picture_counts_as_a_whole() {
-        let mut picture = Playback::new(&Facts::bare(Kind::Picture, Format::Jpeg, 5_000, 0));
-        assert_eq!(picture.deliver(0, 4_999), None);
+        let facts = Facts::bare(Kind::Picture, Format::Jpeg, 5_000, 0);
+        let mut picture = Playback::new(Layout::of(&facts));
+        assert_eq!(picture.deliver(0, 4_999), []);
         assert_eq!(step(picture.deliver(4_999, 5_000)), Some(Step::Started));
-        assert_eq!(picture.deliver(0, 5_000), None);
+        assert_eq!(picture.deliver(0, 5_000), []);
     }
 
     proptest! {
@@ -217,7 +266,7 @@ mod tests {
             // 30 reads of at most 3,000 bytes hold less than the 100,000 needed.
             let mut film = film();
             for (from, length) in reads {
-                prop_assert_eq!(film.deliver(from, from + length), None);
+                prop_assert_eq!(film.deliver(from, from + length), []);
             }
         }
 

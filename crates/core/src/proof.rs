@@ -1,8 +1,17 @@
-//! The proof ladder: what a device has really done, step by step.
+//! Proof: what a device has really done, step by step. What it did and was refused is told by
+//! [sightings](crate::sighting), and this is the one place that says what they prove.
+
+use std::collections::{BTreeMap, HashMap};
+use std::fmt;
+use std::time::Duration;
 
 use mostra_protocol::Moment;
 use mostra_protocol::model::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
+
+use crate::kind::Kind;
+use crate::playback::{Layout, Playback};
+use crate::sighting::{Act, Sighting};
 
 /// A step of the ladder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -45,13 +54,54 @@ impl Step {
     }
 }
 
-/// The evidence for a step.
+/// What a device did that proves a step.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Evidence {
+    /// It searched for something.
+    Searched(String),
+    /// It announced itself.
+    Announced,
+    /// It connected to the device listener.
+    Connected,
+    /// It took the description.
+    Description,
+    /// It opened the root menu.
+    RootMenu,
+    /// It listed so many items.
+    Items(u32),
+    /// It started to play something of a kind.
+    Played(Kind),
+    /// It went to a later place and played on.
+    PlayedOn,
+    /// Something that an earlier version put into words.
+    Words(String),
+}
+
+impl fmt::Display for Evidence {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Evidence::Searched(target) => write!(f, "searched for {target}"),
+            Evidence::Announced => f.write_str("announced itself"),
+            Evidence::Connected => f.write_str("connected to the device listener"),
+            Evidence::Description => f.write_str("took the description"),
+            Evidence::RootMenu => f.write_str("opened the root menu"),
+            Evidence::Items(1) => f.write_str("listed 1 item"),
+            Evidence::Items(items) => write!(f, "listed {items} items"),
+            Evidence::Played(kind) => write!(f, "started {}", kind.word()),
+            Evidence::PlayedOn => f.write_str("went to a later place and played on"),
+            Evidence::Words(words) => f.write_str(words),
+        }
+    }
+}
+
+/// The proof of a step.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Proof {
     /// When it was confirmed.
     pub at: Moment,
-    /// What the device did, in words for a person.
-    pub what: String,
+    /// What the device did.
+    pub evidence: Evidence,
     /// The item's or container's title, where there is one.
     pub item: Option<String>,
     /// Bytes that the device acknowledged, where that is what proves it.
@@ -76,11 +126,13 @@ impl Ladder {
         if place.is_some() {
             return false;
         }
-        *place = Some(Proof {
-            what: tamed(proof.what, NAME),
-            item: proof.item.map(|item| tamed(item, TITLE)),
-            ..proof
-        });
+        let evidence = match proof.evidence {
+            Evidence::Searched(target) => Evidence::Searched(tamed(target, NAME)),
+            Evidence::Words(words) => Evidence::Words(tamed(words, NAME)),
+            other => other,
+        };
+        let item = proof.item.map(|item| tamed(item, TITLE));
+        *place = Some(Proof { evidence, item, ..proof });
         true
     }
 
@@ -88,6 +140,254 @@ impl Ladder {
     pub fn confirmed(&self) -> impl Iterator<Item = (Step, &Proof)> {
         Step::ALL.into_iter().filter_map(|step| Some((step, self.proof(step)?)))
     }
+
+    /// Takes over the proof of another record of the same device; of two for one step, the earlier
+    /// one stays.
+    pub fn merge(&mut self, other: Ladder) {
+        for (place, other) in self.steps.iter_mut().zip(other.steps) {
+            let earlier = match (&place, &other) {
+                (Some(mine), Some(its)) => its.at < mine.at,
+                (None, Some(_)) => true,
+                _ => false,
+            };
+            if earlier {
+                *place = other;
+            }
+        }
+    }
+}
+
+/// What is proven of one file.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct FileProof {
+    /// That it was started.
+    pub started: Option<Proof>,
+    /// That somebody skipped ahead in it.
+    pub skipped: Option<Proof>,
+}
+
+/// Files of which proof is kept for one device; of more, the one goes that was played first.
+pub const FILES: usize = 1000;
+/// Files that are being played of which it is known what has been taken.
+const PLAYS: usize = 64;
+/// Bytes of a file count together if no longer than this lies between them.
+pub const SITTING: Duration = Duration::from_secs(6 * 3600);
+
+/// All that is proven of one device: of itself, of each kind and of each file.
+#[derive(Debug, Clone, Default)]
+pub struct ProofState {
+    /// Its ladder.
+    pub ladder: Ladder,
+    /// Its ladder of each kind, in the order of [`Kind::ALL`], from *listed* on.
+    pub kinds: [Ladder; 3],
+    /// Its files, by serial.
+    pub files: BTreeMap<u32, FileProof>,
+    /// What has been taken of files, and when last.
+    plays: HashMap<u32, (Playback, Moment)>,
+}
+
+impl PartialEq for ProofState {
+    /// Whether the same is proven.
+    fn eq(&self, other: &ProofState) -> bool {
+        (&self.ladder, &self.kinds, &self.files) == (&other.ladder, &other.kinds, &other.files)
+    }
+}
+
+/// Which steps are confirmed, to be looked up quickly.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Confirmed {
+    device: u8,
+    kinds: [u8; 3],
+}
+
+impl Confirmed {
+    /// Whether an act, once it is delivered, confirms a step that is not.
+    pub fn would_grow_by(self, act: &Act) -> bool {
+        let open = |steps: u8, step: Step| steps & 1 << step as u8 == 0;
+        match act {
+            Act::Described => open(self.device, Step::Read),
+            Act::Listed { root, items, kinds, .. } => {
+                (*root && open(self.device, Step::Opened))
+                    || (*items > 0 && open(self.device, Step::Listed))
+                    || kinds.iter().any(|kind| open(self.kinds[kind.index()], Step::Listed))
+            }
+            _ => false,
+        }
+    }
+}
+
+impl ProofState {
+    /// What these sightings prove, in the order in which they were made.
+    pub fn fold<'a>(sightings: impl IntoIterator<Item = &'a mut Sighting>) -> ProofState {
+        let mut state = ProofState::default();
+        for sighting in sightings {
+            state.apply(sighting);
+        }
+        state
+    }
+
+    /// Forgets the bytes of files of which nothing was taken for longer than [`SITTING`]; proof
+    /// stays.
+    pub fn rest(&mut self, now: Moment) {
+        self.plays.retain(|_, (_, last)| now.saturating_sub(*last) <= SITTING);
+    }
+
+    /// Which steps are confirmed.
+    pub fn confirmed(&self) -> Confirmed {
+        let bits = |ladder: &Ladder| ladder.confirmed().fold(0, |bits, (s, _)| bits | 1 << s as u8);
+        Confirmed { device: bits(&self.ladder), kinds: [0, 1, 2].map(|at| bits(&self.kinds[at])) }
+    }
+
+    /// Notes a sighting; gives the steps of the device that it confirms. One that confirms
+    /// anything is marked so and holds from then on all that proves it.
+    pub fn apply(&mut self, sighting: &mut Sighting) -> Vec<Step> {
+        let mut steps = Vec::new();
+        let mut proves = false;
+        let mut confirm = |ladder: &mut Ladder, step, proof: Proof, of_device: bool| {
+            let new = ladder.confirm(step, proof);
+            proves |= new;
+            if new && of_device {
+                steps.push(step);
+            }
+        };
+        let at = sighting.first;
+        let plain = |evidence| Proof { at, evidence, item: None, bytes: None };
+        match &mut sighting.act {
+            Act::Searched { target } => {
+                let evidence = Evidence::Searched(target.clone());
+                confirm(&mut self.ladder, Step::Seen, plain(evidence), true);
+            }
+            Act::Announced => {
+                confirm(&mut self.ladder, Step::Seen, plain(Evidence::Announced), true);
+            }
+            Act::Connected => {
+                confirm(&mut self.ladder, Step::Seen, plain(Evidence::Connected), true);
+            }
+            Act::Described => {
+                confirm(&mut self.ladder, Step::Read, plain(Evidence::Description), true);
+            }
+            Act::Listed { root, items, kinds, title } => {
+                if *root {
+                    confirm(&mut self.ladder, Step::Opened, plain(Evidence::RootMenu), true);
+                }
+                if *items > 0 {
+                    let item = Some(title.clone());
+                    let proof = Proof { item, ..plain(Evidence::Items(*items)) };
+                    confirm(&mut self.ladder, Step::Listed, proof.clone(), true);
+                    for kind in kinds.iter() {
+                        let ladder = &mut self.kinds[kind.index()];
+                        confirm(ladder, Step::Listed, proof.clone(), false);
+                    }
+                }
+            }
+            Act::Took { file, title, layout, runs } => {
+                let times = (sighting.first, sighting.last);
+                let playback = play(&mut self.plays, *file, *layout, times);
+                let before = playback.taken();
+                let known = self.files.entry(*file).or_default();
+                let of_kind = &mut self.kinds[layout.kind.index()];
+                let steps_of_file = runs.iter().flat_map(|(from, to)| playback.deliver(*from, *to));
+                for confirmed in steps_of_file {
+                    let (of_file, evidence) = match confirmed.step {
+                        Step::Started => (&mut known.started, Evidence::Played(layout.kind)),
+                        _ => (&mut known.skipped, Evidence::PlayedOn),
+                    };
+                    // What was taken bit by bit was enough with the last of it.
+                    let proof = Proof {
+                        at: sighting.last,
+                        evidence,
+                        item: Some(title.clone()),
+                        bytes: Some(confirmed.bytes),
+                    };
+                    proves |= of_file.is_none();
+                    of_file.get_or_insert_with(|| proof.clone());
+                    proves |= of_kind.confirm(confirmed.step, proof.clone());
+                    if self.ladder.confirm(confirmed.step, proof) {
+                        proves = true;
+                        steps.push(confirmed.step);
+                    }
+                }
+                if *known == FileProof::default() {
+                    self.files.remove(file);
+                }
+                // Proof is kept longer than what else was taken before it.
+                if proves {
+                    runs.splice(0..0, before);
+                }
+            }
+            Act::Answered { .. }
+            | Act::Faulted { .. }
+            | Act::Denied { .. }
+            | Act::Refused { .. }
+            | Act::Subscribed { .. }
+            | Act::Unsubscribed { .. }
+            | Act::EventDelivered { .. }
+            | Act::EventFailed { .. } => {}
+        }
+        sighting.proves |= proves;
+        steps
+    }
+
+    /// Takes over what is proven by another record of the same device.
+    pub fn merge(&mut self, other: ProofState) {
+        self.ladder.merge(other.ladder);
+        for (mine, its) in self.kinds.iter_mut().zip(other.kinds) {
+            mine.merge(its);
+        }
+        for (file, its) in other.files {
+            let mine = self.files.entry(file).or_default();
+            for (mine, its) in [(&mut mine.started, its.started), (&mut mine.skipped, its.skipped)]
+            {
+                let earlier = match (&mine, &its) {
+                    (Some(mine), Some(its)) => its.at < mine.at,
+                    (None, Some(_)) => true,
+                    _ => false,
+                };
+                if earlier {
+                    *mine = its;
+                }
+            }
+        }
+    }
+
+    /// Forgets the files that were played first, beyond [`FILES`]; gives which.
+    pub fn forget_files(&mut self) -> Vec<u32> {
+        let mut by_age: Vec<(Moment, u32)> = self
+            .files
+            .iter()
+            .map(|(file, proof)| (proof.started.as_ref().map_or(Moment::ZERO, |p| p.at), *file))
+            .collect();
+        by_age.sort_unstable();
+        let beyond = by_age.len().saturating_sub(FILES);
+        let gone: Vec<u32> = by_age.into_iter().take(beyond).map(|(_, file)| file).collect();
+        for file in &gone {
+            self.files.remove(file);
+            self.plays.remove(file);
+        }
+        gone
+    }
+}
+
+/// What has been taken of a file between two times; anew if the file is another than before, or if
+/// nothing was taken of it for longer than [`SITTING`].
+fn play(
+    plays: &mut HashMap<u32, (Playback, Moment)>,
+    file: u32,
+    layout: Layout,
+    (first, last): (Moment, Moment),
+) -> &mut Playback {
+    if plays.len() >= PLAYS
+        && !plays.contains_key(&file)
+        && let Some(oldest) = plays.iter().min_by_key(|(_, (_, last))| *last).map(|(file, _)| *file)
+    {
+        plays.remove(&oldest);
+    }
+    let (playback, before) = plays.entry(file).or_insert_with(|| (Playback::new(layout), last));
+    if playback.layout() != layout || first.saturating_sub(*before) > SITTING {
+        *playback = Playback::new(layout);
+    }
+    *before = last.max(*before);
+    playback
 }
 
 #[cfg(test)]
@@ -95,17 +395,15 @@ mod tests {
     use super::*;
     use std::time::Duration;
 
+    fn proof(s: u64, evidence: Evidence) -> Proof {
+        Proof { at: Duration::from_secs(s), evidence, item: None, bytes: None }
+    }
+
     #[test]
     fn a_step_keeps_its_first_proof() {
-        let proof = |s| Proof {
-            at: Duration::from_secs(s),
-            what: "searched".into(),
-            item: None,
-            bytes: None,
-        };
         let mut ladder = Ladder::default();
-        assert!(ladder.confirm(Step::Seen, proof(1)));
-        assert!(!ladder.confirm(Step::Seen, proof(2)));
+        assert!(ladder.confirm(Step::Seen, proof(1, Evidence::Connected)));
+        assert!(!ladder.confirm(Step::Seen, proof(2, Evidence::Connected)));
         assert_eq!(ladder.proof(Step::Seen).unwrap().at.as_secs(), 1);
         assert_eq!(ladder.confirmed().count(), 1);
     }
@@ -113,13 +411,29 @@ mod tests {
     #[test]
     fn what_a_device_sends_as_proof_is_bounded() {
         let long = "x".repeat(1 << 20);
-        let proof = Proof { at: Duration::ZERO, what: long.clone(), item: Some(long), bytes: None };
+        let evidence = Evidence::Searched(long.clone());
+        let proof = Proof { item: Some(long), ..proof(0, evidence) };
         let mut ladder = Ladder::default();
         assert!(ladder.confirm(Step::Listed, proof));
         let kept = ladder.proof(Step::Listed).unwrap();
-        assert!(kept.what.len() < 1000 && kept.item.as_ref().unwrap().len() < 2000);
+        let words = kept.evidence.to_string();
+        assert!(words.len() < 1000 && kept.item.as_ref().unwrap().len() < 2000);
         let (step, _) = ladder.confirmed().next().unwrap();
         assert_eq!(step, Step::Listed);
+    }
+
+    #[test]
+    fn of_two_records_the_earlier_proof_stays() {
+        let mut ladder = Ladder::default();
+        ladder.confirm(Step::Seen, proof(5, Evidence::Connected));
+        ladder.confirm(Step::Read, proof(6, Evidence::Description));
+        let mut other = Ladder::default();
+        other.confirm(Step::Seen, proof(1, Evidence::Announced));
+        other.confirm(Step::Read, proof(9, Evidence::Description));
+        other.confirm(Step::Opened, proof(9, Evidence::RootMenu));
+        ladder.merge(other);
+        let at = |step| ladder.proof(step).map(|proof| proof.at.as_secs());
+        assert_eq!([Step::Seen, Step::Read, Step::Opened].map(at), [Some(1), Some(6), Some(9)]);
     }
 
     #[test]
@@ -127,5 +441,7 @@ mod tests {
         assert!(Step::ALL.into_iter().all(|s| Step::from_word(s.word()) == Some(s)));
         assert_eq!(Step::SkippedAhead.word(), "skipped ahead");
         assert_eq!(Step::from_word("skipped"), None);
+        let told = [(1, "listed 1 item"), (3, "listed 3 items")];
+        assert!(told.into_iter().all(|(n, words)| Evidence::Items(n).to_string() == words));
     }
 }

@@ -4,12 +4,10 @@ use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_app::compute_pool::{self, ComputePool, DEADLINE};
 use mostra_app::devices::Devices;
-use mostra_app::devices::sightings::Fact;
 use mostra_app::library::Library;
-use mostra_app::streams::Streams;
 use mostra_core::access::Decision;
 use mostra_core::present;
-use mostra_core::proof::Step;
+use mostra_core::sighting::{Act, Attempt};
 use mostra_core::stop::Stop;
 use mostra_protocol::model::service::{
     ActionRow, OwnService, ServiceAction, connection_manager as connections,
@@ -29,8 +27,8 @@ use super::gate::{Requester, text};
 pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
         let resource = web::resource(control_path(service))
-            .route(web::post().to(move |request, devices, library, streams, pool, body| {
-                control(service, request, devices, library, streams, pool, body)
+            .route(web::post().to(move |request, devices, library, pool, body| {
+                control(service, request, devices, library, pool, body)
             }))
             .default_service(web::to(|| async {
                 HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "POST")).finish()
@@ -51,7 +49,6 @@ async fn control(
     request: HttpRequest,
     devices: web::Data<Devices>,
     library: web::Data<Library>,
-    streams: web::Data<Streams>,
     pool: web::Data<ComputePool>,
     body: web::Bytes,
 ) -> HttpResponse {
@@ -71,15 +68,13 @@ async fn control(
     match answered.outcome {
         Ok((action, values)) => {
             let document = write_answer(&call, action, &values);
-            if let Some(fact) = answered.fact {
-                requester.proves(&streams, fact, document.len());
-            }
+            requester.answered(&devices, action.name, answered.act, document.len());
             send(HttpResponse::Ok(), document)
         }
         Err(fault) => {
-            if let Some(fact) = answered.fact {
-                devices.report(requester.device.device, fact);
-            }
+            let action = call.action.clone();
+            let fault_act = Act::Faulted { action, code: fault.code() };
+            devices.report(&requester.device, answered.act.unwrap_or(fault_act));
             tracing::debug!(peer = %requester.peer, action = %tame(&call.action, NAME), "fault {}", fault.code());
             send(HttpResponse::InternalServerError(), fault.write())
         }
@@ -96,21 +91,22 @@ fn send(mut answer: actix_web::HttpResponseBuilder, document: String) -> HttpRes
 /// Objects of a page that is written at once, without a turn among the long ones.
 const QUICK: u32 = 1000;
 
-/// What becomes of a call: the action with its out arguments, or a fault; and what that proves.
+/// What becomes of a call: the action with its out arguments, or a fault; and what the device did
+/// by it.
 struct Answered {
     outcome: Result<(&'static ActionRow, Vec<Value>), Fault>,
-    fact: Option<Fact>,
+    act: Option<Act>,
 }
 
 impl Answered {
     fn of(action: impl ServiceAction, values: impl Into<Vec<Value>>) -> Answered {
-        Answered { outcome: Ok((action.row(), values.into())), fact: None }
+        Answered { outcome: Ok((action.row(), values.into())), act: None }
     }
 }
 
 impl From<Fault> for Answered {
     fn from(fault: Fault) -> Answered {
-        Answered { outcome: Err(fault), fact: None }
+        Answered { outcome: Err(fault), act: None }
     }
 }
 
@@ -210,7 +206,7 @@ async fn content(
     }
 }
 
-/// A page as out arguments, and what it proves of the device.
+/// A page as out arguments, and what the device does by taking it.
 fn listed(
     action: content::Action,
     page: Result<present::Answer, Fault>,
@@ -220,21 +216,20 @@ fn listed(
     let page = match page {
         Ok(page) => page,
         Err(fault) => {
-            let fact = in_vain(requester, "asked for a menu it does not see");
-            return Answered { fact, ..fault.into() };
+            let act = in_vain(requester, Attempt::HiddenMenu);
+            return Answered { act, ..fault.into() };
         }
     };
     let update_id = match requester.device.decision {
         Decision::Admitted(_) => page.update_id,
         Decision::Waiting | Decision::Refused => requester.device.offset,
     };
-    let news = (root && !requester.device.has_proven(Step::Opened))
-        || (page.items > 0 && !requester.device.has_proven(Step::Listed));
-    let fact = match requester.device.decision {
+    let act = match requester.device.decision {
         Decision::Admitted(_) => {
-            news.then(|| Fact::Listed { root, title: page.title.clone(), items: page.items })
+            let (items, kinds, title) = (page.items, page.kinds, page.title);
+            Some(Act::Listed { root, items, kinds, title })
         }
-        _ => in_vain(requester, if root { "asked for the root menu" } else { "asked for a menu" }),
+        _ => in_vain(requester, if root { Attempt::RootMenu } else { Attempt::Menu }),
     };
     let values = [
         // Written for the envelope already.
@@ -243,7 +238,7 @@ fn listed(
         page.total.to_string().into(),
         update_id.to_string().into(),
     ];
-    Answered { fact, ..Answered::of(action, values) }
+    Answered { act, ..Answered::of(action, values) }
 }
 
 /// The form in which the catalogue is written for who asks.
@@ -258,6 +253,7 @@ fn form(requester: &Requester) -> present::Form<'_> {
 }
 
 /// That a device asked for something and got nothing, if it is not let in.
-fn in_vain(requester: &Requester, what: &'static str) -> Option<Fact> {
-    (!matches!(requester.device.decision, Decision::Admitted(_))).then_some(Fact::Denied(what))
+fn in_vain(requester: &Requester, attempt: Attempt) -> Option<Act> {
+    let admitted = matches!(requester.device.decision, Decision::Admitted(_));
+    (!admitted).then_some(Act::Denied { attempt })
 }

@@ -2,13 +2,12 @@
 
 use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, Responder, web};
-use mostra_core::proof::Step;
+use mostra_core::sighting::Act;
 use mostra_protocol::model::service::{self, OwnService};
 use mostra_protocol::server::description::{DEVICE_PATH, ICONS, document_path};
 
-use mostra_app::devices::sightings::Fact;
+use mostra_app::devices::Devices;
 use mostra_app::network::Network;
-use mostra_app::streams::Streams;
 
 use super::gate::{Requester, named};
 
@@ -51,13 +50,11 @@ where
 async fn device(
     request: HttpRequest,
     network: web::Data<Network>,
-    streams: web::Data<Streams>,
+    devices: web::Data<Devices>,
 ) -> impl Responder {
     let document = network.description().write();
-    if let Some(requester) = Requester::of(&request)
-        .filter(|r| request.method() == "GET" && !r.device.has_proven(Step::Read))
-    {
-        requester.proves(&streams, Fact::Read, document.len());
+    if let Some(requester) = Requester::of(&request).filter(|_| request.method() == "GET") {
+        requester.answered(&devices, "description", Some(Act::Described), document.len());
     }
     HttpResponse::Ok().content_type(XML).body(document)
 }

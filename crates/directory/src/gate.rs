@@ -12,11 +12,10 @@ use actix_web::middleware::Next;
 use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
 use bytes::BytesMut;
 use futures_util::StreamExt as _;
-use mostra_app::devices::sightings::Fact;
 use mostra_app::devices::{Devices, Recognised};
 use mostra_app::network::{Network, server_field};
 use mostra_app::streams::{Load, Streams, Transfer};
-use mostra_core::proof::Step;
+use mostra_core::sighting::Act;
 use mostra_net::TcpProbe;
 use tokio::time::timeout;
 
@@ -47,12 +46,14 @@ impl Requester {
 
     /// Watches the answer to this request until the device has acknowledged it.
     pub fn watch(&self, streams: &Streams, load: Load, length: u64) -> Arc<Transfer> {
-        streams.transfers.begin(&self.probe, self.device.device, load, length)
+        let who = (self.device.device, self.device.contact);
+        streams.transfers.begin(&self.probe, who, load, length)
     }
 
-    /// Notes that an answer of this length proves something once it is delivered.
-    pub fn proves(&self, streams: &Streams, fact: Fact, length: usize) {
-        self.watch(streams, Load::Answer(fact), length as u64).hand_over();
+    /// Reports an answer of so many bytes: `act` once it is delivered, if that says anything new;
+    /// else that `action` was answered.
+    pub fn answered(&self, devices: &Devices, action: &str, act: Option<Act>, length: usize) {
+        devices.report_answer(&self.device, &self.probe, action, act, length);
     }
 }
 
@@ -169,9 +170,7 @@ pub fn admit(
     let user_agent = text(&request.headers, &header::USER_AGENT);
     let field = |name: &str| request.headers.contains_key(name);
     let device = devices.recognise(*connection.peer.ip(), user_agent, &field).ok_or(refused)?;
-    if !device.has_proven(Step::Seen) {
-        devices.report(device.device, Fact::Connected);
-    }
+    devices.report(&device, Act::Connected);
     Ok(Requester {
         device,
         base: format!("http://{}", connection.local),

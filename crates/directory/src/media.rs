@@ -12,16 +12,17 @@ use actix_web::{HttpRequest, HttpResponse, HttpResponseBuilder, web};
 use bytes::Bytes;
 use mostra_app::Clock;
 use mostra_app::devices::Devices;
-use mostra_app::devices::sightings::Fact;
 use mostra_app::library::Library;
 use mostra_app::library::files::Piece;
 use mostra_app::library::stations::NotHeard;
-use mostra_app::streams::{Load, Streams, Transfer};
+use mostra_app::streams::{Load, Media, Streams, Transfer};
 use mostra_core::access::{Decision, Pass};
 use mostra_core::catalogue::{ItemView, Located, Node};
 use mostra_core::delivery::{self, Delivery, Request};
+use mostra_core::playback::Layout;
 use mostra_core::present;
 use mostra_core::resource::{Length, Resource, Source};
+use mostra_core::sighting::{Act, Attempt};
 use mostra_media::subtitle;
 use mostra_protocol::server::conditions::Validators;
 
@@ -201,9 +202,19 @@ pub struct Planner<'a> {
 impl Planner<'_> {
     /// Decides how a request is answered, and opens what is needed for it.
     pub async fn plan(&self, requester: &Requester, request: &RequestHead, path: &str) -> Plan {
+        let plan = self.decide(requester, request, path).await;
+        let status = plan.delivery.status;
+        if status >= 400 && matches!(requester.device.decision, Decision::Admitted(_)) {
+            self.devices.report(&requester.device, Act::Refused { status });
+        }
+        plan
+    }
+
+    async fn decide(&self, requester: &Requester, request: &RequestHead, path: &str) -> Plan {
         // A device that is not let in learns nothing, also by a URL it knew (CDS-53).
         let Decision::Admitted(pass) = &requester.device.decision else {
-            self.devices.report(requester.device.device, Fact::Denied("asked for a file"));
+            let act = Act::Denied { attempt: Attempt::File };
+            self.devices.report(&requester.device, act);
             return Delivery::bare(403).into();
         };
         let Some(found) = self.find(requester, pass, path) else {
@@ -298,13 +309,17 @@ impl Planner<'_> {
 
 impl Found {
     fn load(&self, from: u64) -> Load {
-        Load::Media {
+        let facts = &self.item.facts;
+        Load::Media(Media {
             file: self.item.serial,
             folder: self.item.folder,
             title: self.title.clone(),
-            facts: self.item.facts.clone().into(),
+            layout: Layout::of(facts),
+            size: facts.size,
+            duration_ms: facts.duration_ms,
+            broadcast: facts.station.is_some(),
             from,
-        }
+        })
     }
 }
 

@@ -8,6 +8,7 @@ use mostra_app::library::Library;
 use mostra_app::network::{Network, Subscriptions};
 use mostra_app::random::random_uuid;
 use mostra_core::access::Decision;
+use mostra_core::sighting::Act;
 use mostra_protocol::model::service::OwnService;
 use mostra_protocol::server::description::event_path;
 use mostra_protocol::server::{Asked, Granted, Receiver, Refusal, callbacks, read_timeout};
@@ -74,7 +75,11 @@ async fn subscribe(
                 return status_only(400);
             }
             match subscriptions.publisher().unsubscribe(now, sid.trim(), source) {
-                Ok(()) => return HttpResponse::Ok().finish(),
+                Ok(()) => {
+                    let service = service.slug().to_owned();
+                    devices.report(&requester.device, Act::Unsubscribed { service });
+                    return HttpResponse::Ok().finish();
+                }
                 Err(refusal) => Err(refusal),
             }
         }
@@ -86,6 +91,12 @@ async fn subscribe(
         }
     };
     subscriptions.wake();
+    let act = match &outcome {
+        Ok(_) => Act::Subscribed { service: service.slug().to_owned() },
+        Err(Refusal::Precondition) => Act::Refused { status: 412 },
+        Err(Refusal::TooMany) => Act::Refused { status: 503 },
+    };
+    devices.report(&requester.device, act);
     match outcome {
         Ok(Granted { sid, timeout }) => HttpResponse::Ok()
             .insert_header(("sid", sid))

@@ -107,10 +107,8 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     let hold = hold(&records, &config).await?;
     let context = Context::new(clock, records);
     let (commands, for_discovery) = mpsc::unbounded_channel();
-    let (reports, reported) = sightings::Sightings::channel();
-    let house = House::open(&context, &config, served, device_port, commands, reports)
-        .await
-        .map_err(|e| {
+    let house =
+        House::open(&context, &config, served, device_port, commands).await.map_err(|e| {
             StartupError::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log.")
         })?;
 
@@ -128,8 +126,8 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
             .map_err(broken)?;
     let (network, devices) = (house.network.clone(), house.devices.clone());
     let mut announcing = tokio::spawn(discovery::run(network, devices.clone(), for_discovery));
-    let mut noting = tokio::spawn(sightings::run(devices, reported));
-    let delivering = event_delivery::run(context.clone(), house.subscriptions.clone());
+    let mut noting = tokio::spawn(sightings::run(devices.clone()));
+    let delivering = event_delivery::run(context.clone(), house.subscriptions.clone(), devices);
     let mut delivering = tokio::spawn(delivering);
     let mut holding = tokio::spawn(keep_hold(house.accounts.clone(), hold));
     tokio::spawn(host_load::run(context.clone(), console.host_load.clone()));
@@ -190,7 +188,6 @@ impl House {
         served: Vec<ServedInterface>,
         device_port: u16,
         commands: mpsc::UnboundedSender<discovery::Command>,
-        reports: sightings::Sightings,
     ) -> Result<House, StoreError> {
         let options = NetworkOptions {
             max_age: config.max_age,
@@ -214,7 +211,6 @@ impl House {
             streams: streams.clone(),
             neighbours: neighbours(),
             rules: config.rules.clone(),
-            sightings: reports,
         };
         let devices = Arc::new(Devices::open(parts).await?);
         let options = LibraryOptions {

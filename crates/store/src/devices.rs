@@ -5,17 +5,19 @@ use std::time::Duration;
 
 use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
-use mostra_core::device::{DEVICES, Denied, Device};
-use mostra_core::proof::{Ladder, Proof, Step};
+use mostra_core::device::{DEVICES, Denied, Device, Endpoint};
+use mostra_core::ids::DeviceId;
+use mostra_core::proof::{Proof, ProofState, Step};
+use mostra_core::sighting::{Attempt, Contact};
 use mostra_core::text::{NAME, TITLE, tame};
-use sea_orm::sea_query::OnConflict;
+use sea_orm::sea_query::{Expr, OnConflict};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
     QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use crate::accounts::millis;
-use crate::entity::{decision, device, proof};
+use crate::entity::{decision, device, endpoint, proof, sighting};
 use crate::{Records, StoreError};
 
 impl Records {
@@ -40,14 +42,26 @@ impl Records {
                 .exec(&self.database)
                 .await?;
         }
-        let of_these = proof::Column::DeviceId.is_in(numbers);
+        let of_these = proof::Column::DeviceId.is_in(numbers.iter().copied());
         for proof in proof::Entity::find().filter(of_these).all(&self.database).await? {
             proofs.entry(proof.device_id).or_default().push(proof);
+        }
+        let mut endpoints: HashMap<i64, Vec<endpoint::Model>> = HashMap::new();
+        let of_these = endpoint::Column::DeviceId.is_in(numbers);
+        for endpoint in endpoint::Entity::find().filter(of_these).all(&self.database).await? {
+            endpoints.entry(endpoint.device_id).or_default().push(endpoint);
+        }
+        let mut proven: HashMap<DeviceId, ProofState> = HashMap::new();
+        for mut sighting in self.proving_sightings().await? {
+            proven.entry(sighting.device).or_default().apply(&mut sighting);
         }
         rows.into_iter()
             .map(|row| {
                 let proofs = proofs.remove(&row.id).unwrap_or_default();
-                read(row, proofs)
+                let endpoints = endpoints.remove(&row.id).unwrap_or_default();
+                let mut device = read(row, proofs, endpoints)?;
+                device.proof.merge(proven.remove(&device.id).unwrap_or_default());
+                Ok(device)
             })
             .collect()
     }
@@ -67,8 +81,8 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn drop_devices(&self, ids: &[u32]) -> Result<(), StoreError> {
-        let ids = ids.iter().map(|id| i64::from(*id));
+    pub async fn drop_devices(&self, ids: &[DeviceId]) -> Result<(), StoreError> {
+        let ids = ids.iter().map(|id| number(*id));
         device::Entity::delete_many()
             .filter(device::Column::Id.is_in(ids))
             .filter(device::Column::Decided.eq(false))
@@ -110,25 +124,91 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn forget_device(&self, id: u32, at: Duration, who: &str) -> Result<(), StoreError> {
+    pub async fn forget_device(
+        &self,
+        id: DeviceId,
+        at: Duration,
+        who: &str,
+    ) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
-        device::Entity::delete_by_id(i64::from(id)).exec(&transaction).await?;
+        device::Entity::delete_by_id(number(id)).exec(&transaction).await?;
         note(&transaction, id, at, who, "forgotten".into()).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Records that `gone` was put together with a device, which is given as it is afterwards.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved; then nothing is.
+    pub async fn merge_devices(
+        &self,
+        device: &Device,
+        gone: DeviceId,
+        at: Duration,
+        who: &str,
+    ) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        sighting::Entity::update_many()
+            .col_expr(sighting::Column::DeviceId, Expr::value(number(device.id)))
+            .filter(sighting::Column::DeviceId.eq(number(gone)))
+            .exec(&transaction)
+            .await?;
+        device::Entity::delete_by_id(number(gone)).exec(&transaction).await?;
+        save(&transaction, device).await?;
+        note(&transaction, device.id, at, who, format!("put together with device {gone}")).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Records that one of a device's endpoints is a device of its own: both are given as they are
+    /// afterwards. Sightings by that endpoint go with it.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved; then nothing is.
+    pub async fn split_device(
+        &self,
+        device: &Device,
+        apart: &Device,
+        contact: Contact,
+        at: Duration,
+        who: &str,
+    ) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        proof::Entity::delete_many()
+            .filter(proof::Column::DeviceId.eq(number(device.id)))
+            .exec(&transaction)
+            .await?;
+        save(&transaction, device).await?;
+        save(&transaction, apart).await?;
+        sighting::Entity::update_many()
+            .col_expr(sighting::Column::DeviceId, Expr::value(number(apart.id)))
+            .filter(sighting::Column::DeviceId.eq(number(device.id)))
+            .filter(sighting::Column::Contact.eq(contact.to_string()))
+            .exec(&transaction)
+            .await?;
+        let what = format!("{contact} taken apart as device {}", apart.id);
+        note(&transaction, device.id, at, who, what).await?;
         transaction.commit().await?;
         Ok(())
     }
 }
 
+/// A device's number as it is recorded.
+pub(crate) fn number(id: DeviceId) -> i64 {
+    i64::from(id.0)
+}
+
 async fn note(
     connection: &impl ConnectionTrait,
-    id: u32,
+    id: DeviceId,
     at: Duration,
     who: &str,
     what: String,
 ) -> Result<(), StoreError> {
     let model = decision::ActiveModel {
         id: NotSet,
-        device_id: Set(i64::from(id)),
+        device_id: Set(number(id)),
         at_ms: Set(millis(at)),
         who: Set(tame(who, NAME).into_owned()),
         what: Set(what),
@@ -146,9 +226,7 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
     use device::Column;
     let folders = device.grant.folders.as_ref().map(|f| serde_json::json!(f));
     let model = device::ActiveModel {
-        id: Set(i64::from(device.id)),
-        address: Set(device.address.to_string()),
-        hardware: Set(device.hardware.map(|h| h.to_string())),
+        id: Set(number(device.id)),
         name: Set(fit(device.name.as_deref())),
         user_agent: Set(fit(device.user_agent.as_deref())),
         standing: Set(device.standing.word().to_owned()),
@@ -160,71 +238,107 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
         traits: Set(serde_json::json!(device.traits)),
         rules: Set(serde_json::json!(device.rules)),
         denied_ms: Set(device.denied.as_ref().map(|denied| millis(denied.at))),
-        denied: Set(fit(device.denied.as_ref().map(|denied| denied.what.as_str()))),
+        denied: Set(device.denied.map(|denied| denied.attempt.word().to_owned())),
         decided: Set(device.decided),
+        udns: Set(serde_json::json!(device.udns)),
     };
     let replace = OnConflict::column(Column::Id)
         .update_columns([
-            Column::Address,
-            Column::Hardware,
             Column::Name,
             Column::UserAgent,
             Column::Standing,
             Column::Kinds,
             Column::Folders,
             Column::UpdateOffset,
+            Column::FirstSeenMs,
             Column::LastSeenMs,
             Column::Traits,
             Column::Rules,
             Column::DeniedMs,
             Column::Denied,
             Column::Decided,
+            Column::Udns,
         ])
         .to_owned();
     device::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
+    endpoint::Entity::delete_many()
+        .filter(endpoint::Column::DeviceId.eq(number(device.id)))
+        .exec(connection)
+        .await?;
+    let endpoints = device.endpoints.iter().map(|endpoint| endpoint::ActiveModel {
+        id: NotSet,
+        device_id: Set(number(device.id)),
+        hardware: Set(endpoint.hardware.map(|hardware| hardware.to_string())),
+        address: Set(endpoint.address.to_string()),
+        last_seen_ms: Set(millis(endpoint.last_seen)),
+    });
+    let endpoints: Vec<endpoint::ActiveModel> = endpoints.collect();
+    if !endpoints.is_empty() {
+        endpoint::Entity::insert_many(endpoints).exec_without_returning(connection).await?;
+    }
     let proofs: Vec<proof::ActiveModel> = device
+        .proof
         .ladder
         .confirmed()
         .map(|(step, confirmed)| proof::ActiveModel {
-            device_id: Set(i64::from(device.id)),
+            device_id: Set(number(device.id)),
             step: Set(step.word().to_owned()),
             at_ms: Set(millis(confirmed.at)),
-            what: Set(tame(&confirmed.what, NAME).into_owned()),
+            what: Set(serde_json::json!(confirmed.evidence).to_string()),
             item: Set(fit(confirmed.item.as_deref())),
             bytes: Set(confirmed.bytes.map(|b| b as i64)),
         })
         .collect();
     if !proofs.is_empty() {
-        let keep = OnConflict::columns([proof::Column::DeviceId, proof::Column::Step])
-            .do_nothing()
+        // Of two records of one device, the earlier proof counts.
+        let earlier = OnConflict::columns([proof::Column::DeviceId, proof::Column::Step])
+            .update_columns([
+                proof::Column::AtMs,
+                proof::Column::What,
+                proof::Column::Item,
+                proof::Column::Bytes,
+            ])
+            .action_and_where(Expr::cust("excluded.at_ms < proof.at_ms"))
             .to_owned();
         proof::Entity::insert_many(proofs)
-            .on_conflict(keep)
+            .on_conflict(earlier)
             .exec_without_returning(connection)
             .await?;
     }
     Ok(())
 }
 
-fn read(row: device::Model, proofs: Vec<proof::Model>) -> Result<Device, StoreError> {
+fn read(
+    row: device::Model,
+    proofs: Vec<proof::Model>,
+    endpoints: Vec<endpoint::Model>,
+) -> Result<Device, StoreError> {
     let damaged = |what: &str| StoreError::Damaged(format!("device {}: {what}", row.id));
     let at = |ms: i64| Duration::from_millis(ms.max(0) as u64);
-    let mut ladder = Ladder::default();
+    let mut state = ProofState::default();
     for proof in proofs {
         let step = Step::from_word(&proof.step).ok_or_else(|| damaged("unknown step"))?;
         let bytes = proof.bytes.map(|b| b.max(0) as u64);
-        let (what, item) = (proof.what, proof.item);
-        ladder.confirm(step, Proof { at: at(proof.at_ms), what, item, bytes });
+        let evidence = serde_json::from_str(&proof.what).map_err(|_| damaged("proof"))?;
+        let proof = Proof { at: at(proof.at_ms), evidence, item: proof.item, bytes };
+        state.ladder.confirm(step, proof);
     }
+    let endpoints = endpoints.into_iter().map(|endpoint| {
+        Ok::<_, StoreError>(Endpoint {
+            hardware: endpoint.hardware.as_ref().and_then(|h| h.parse().ok()),
+            address: endpoint.address.parse().map_err(|_| damaged("address"))?,
+            last_seen: at(endpoint.last_seen_ms),
+        })
+    });
     let kinds: Kinds = row.kinds.parse().map_err(|_| damaged("unknown kinds"))?;
     let folders = match &row.folders {
         None => None,
         Some(list) => Some(serde_json::from_value(list.clone()).map_err(|_| damaged("folders"))?),
     };
     Ok(Device {
-        id: u32::try_from(row.id).map_err(|_| damaged("number"))?,
-        address: row.address.parse().map_err(|_| damaged("address"))?,
-        hardware: row.hardware.as_ref().and_then(|h| h.parse().ok()),
+        id: DeviceId(u32::try_from(row.id).map_err(|_| damaged("number"))?),
+        endpoints: endpoints.collect::<Result<_, _>>()?,
+        udns: serde_json::from_value(row.udns.clone()).map_err(|_| damaged("udns"))?,
         standing: Standing::from_word(&row.standing).ok_or_else(|| damaged("unknown standing"))?,
         grant: Grant { kinds, folders },
         update_offset: row.update_offset as u32,
@@ -232,8 +346,10 @@ fn read(row: device::Model, proofs: Vec<proof::Model>) -> Result<Device, StoreEr
         last_seen: at(row.last_seen_ms),
         name: row.name,
         user_agent: row.user_agent,
-        ladder,
-        denied: row.denied_ms.zip(row.denied).map(|(ms, what)| Denied { at: at(ms), what }),
+        proof: state,
+        denied: row.denied_ms.zip(row.denied).and_then(|(ms, word)| {
+            Some(Denied { at: at(ms), attempt: Attempt::from_word(&word)? })
+        }),
         decided: row.decided,
         // What an older or newer version knew of traits costs no device.
         traits: serde_json::from_value(row.traits).unwrap_or_default(),

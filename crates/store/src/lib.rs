@@ -14,6 +14,7 @@ mod hold;
 mod migration;
 mod reports;
 mod settings;
+mod sightings;
 mod stream;
 
 use std::time::{Duration, Instant};

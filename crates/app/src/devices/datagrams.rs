@@ -5,8 +5,8 @@ use std::collections::HashMap;
 use std::net::Ipv4Addr;
 use std::time::Duration;
 
+use mostra_core::sighting::Act;
 use mostra_protocol::Moment;
-use mostra_protocol::model::text::{NAME, tamed};
 
 /// Senders remembered at most.
 const SENDERS: usize = 256;
@@ -15,24 +15,24 @@ const FRESH: Duration = Duration::from_secs(600);
 
 /// The last datagram of each.
 #[derive(Debug, Default)]
-pub(super) struct Datagrams(HashMap<Ipv4Addr, (Moment, String)>);
+pub(super) struct Datagrams(HashMap<Ipv4Addr, (Moment, Act)>);
 
 impl Datagrams {
-    /// Notes what one sent, in words. Where there is no room it is not noted.
-    pub fn note(&mut self, now: Moment, address: Ipv4Addr, what: String) {
+    /// Notes what one did. Where there is no room it is not noted.
+    pub fn note(&mut self, now: Moment, address: Ipv4Addr, act: Act) {
         if self.0.len() >= SENDERS && !self.0.contains_key(&address) {
             self.0.retain(|_, (at, _)| now.saturating_sub(*at) < FRESH);
             if self.0.len() >= SENDERS {
                 return;
             }
         }
-        self.0.insert(address, (now, tamed(what, NAME)));
+        self.0.insert(address, (now, act));
     }
 
     /// Takes what an address sent lately.
-    pub fn take(&mut self, now: Moment, address: Ipv4Addr) -> Option<(Moment, String)> {
-        let (at, what) = self.0.remove(&address)?;
-        (now.saturating_sub(at) < FRESH).then_some((at, what))
+    pub fn take(&mut self, now: Moment, address: Ipv4Addr) -> Option<(Moment, Act)> {
+        let (at, act) = self.0.remove(&address)?;
+        (now.saturating_sub(at) < FRESH).then_some((at, act))
     }
 }
 
@@ -45,14 +45,14 @@ mod tests {
         let mut datagrams = Datagrams::default();
         let address = |n: u32| Ipv4Addr::from(0x0a00_0000 + n);
         for n in 0..10_000 {
-            datagrams.note(Duration::from_secs(1), address(n), "searched".into());
+            datagrams.note(Duration::from_secs(1), address(n), Act::Announced);
         }
         assert_eq!(datagrams.0.len(), SENDERS);
         assert!(datagrams.take(Duration::from_secs(2), address(1)).is_some());
         assert!(datagrams.take(Duration::from_secs(2), address(1)).is_none(), "once");
         assert!(datagrams.take(Duration::from_secs(700), address(2)).is_none(), "too long ago");
-        datagrams.note(Duration::from_secs(800), address(9_999), "searched".into());
-        datagrams.note(Duration::from_secs(800), address(9_998), "searched".into());
+        datagrams.note(Duration::from_secs(800), address(9_999), Act::Announced);
+        datagrams.note(Duration::from_secs(800), address(9_998), Act::Announced);
         assert!(datagrams.take(Duration::from_secs(800), address(9_998)).is_some());
     }
 }

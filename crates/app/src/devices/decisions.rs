@@ -2,6 +2,9 @@
 
 use mostra_core::access::{Chosen, Standing};
 use mostra_core::device::{Device, DeviceBook};
+use mostra_core::ids::DeviceId;
+use mostra_core::proof::ProofState;
+use mostra_core::sighting::Contact;
 use mostra_core::traits::Traits;
 use mostra_store::StoreError;
 
@@ -17,7 +20,7 @@ impl Devices {
     /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device.
     pub async fn decide(
         &self,
-        id: u32,
+        id: DeviceId,
         standing: Standing,
         chosen: Chosen,
         name: Option<String>,
@@ -63,7 +66,7 @@ impl Devices {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn rename(&self, id: u32, name: String) -> Result<Option<Device>, StoreError> {
+    pub async fn rename(&self, id: DeviceId, name: String) -> Result<Option<Device>, StoreError> {
         let _recording = self.recording.lock().await;
         let Some(mut device) = self.book().get(id).cloned() else { return Ok(None) };
         device.name = Some(name.clone());
@@ -81,7 +84,7 @@ impl Devices {
     /// [`StoreError`] when it was not saved.
     pub async fn set_traits(
         &self,
-        id: u32,
+        id: DeviceId,
         traits: Traits,
         who: &str,
     ) -> Result<Option<Device>, StoreError> {
@@ -97,11 +100,83 @@ impl Devices {
         Ok(Some(device))
     }
 
+    /// Puts two records together that are of one device, durably: `into` stays as it stands and has
+    /// from then on the sight and proof of both.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there are no two such devices.
+    pub async fn merge(
+        &self,
+        into: DeviceId,
+        other: DeviceId,
+        who: &str,
+    ) -> Result<Option<Device>, StoreError> {
+        let _recording = self.recording.lock().await;
+        let after = {
+            let mut trial = self.book().clone();
+            match trial.merge(into, other) {
+                Some(after) => after.clone(),
+                None => return Ok(None),
+            }
+        };
+        self.context.records.merge_devices(&after, other, self.context.now(), who).await?;
+        let Some(device) = self.book().merge(into, other).cloned() else { return Ok(None) };
+        self.end_uncovered();
+        tracing::info!(device = device.label(), who, "put together with device {other}");
+        self.tell_one(&device);
+        self.context.changed(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// Makes a device of its own of one of a device's endpoints, durably. It has the sight and proof
+    /// that came by that endpoint, and stands as the doorway lets strangers stand.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device, or no such
+    /// endpoint beside another.
+    pub async fn split(
+        &self,
+        id: DeviceId,
+        contact: Contact,
+        who: &str,
+    ) -> Result<Option<Device>, StoreError> {
+        let _recording = self.recording.lock().await;
+        let Some(before) = self.book().get(id).cloned() else { return Ok(None) };
+        let id = before.id;
+        let all = self.context.records.sightings_of(id).await?;
+        let (mut its, mut others): (Vec<_>, Vec<_>) =
+            all.into_iter().partition(|sighting| sighting.contact == contact);
+        let proven = ProofState::fold(&mut its);
+        let mut rest = ProofState::fold(&mut others);
+        // What was proven before sightings were kept stays with the one that it was proven of.
+        if its.is_empty() {
+            rest.merge(before.proof.clone());
+        }
+        let proofs = (proven, rest);
+        let doorway = self.doorway();
+        let (new, mut trial) = {
+            let mut book = self.book();
+            (book.new_id(), book.clone())
+        };
+        let Some(apart) = trial.split(id, new, contact, doorway, proofs.clone()).cloned() else {
+            return Ok(None);
+        };
+        let Some(device) = trial.get(id) else { return Ok(None) };
+        let records = &self.context.records;
+        records.split_device(device, &apart, contact, self.context.now(), who).await?;
+        let apart = self.book().split(id, new, contact, doorway, proofs).cloned();
+        let Some(apart) = apart else { return Ok(None) };
+        self.end_uncovered();
+        tracing::info!(device = apart.label(), who, "taken apart from device {id}");
+        self.context.changed(Topic::Devices);
+        Ok(Some(apart))
+    }
+
     /// Forgets a device, durably.
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn forget(&self, id: u32, who: &str) -> Result<bool, StoreError> {
+    pub async fn forget(&self, id: DeviceId, who: &str) -> Result<bool, StoreError> {
         let _recording = self.recording.lock().await;
         if self.book().get(id).is_none() {
             return Ok(false);

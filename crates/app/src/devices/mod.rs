@@ -2,18 +2,24 @@
 
 mod datagrams;
 mod decisions;
+mod records;
 pub mod sightings;
 
+use std::collections::BTreeSet;
 use std::net::Ipv4Addr;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::Duration;
 
 use mostra_core::access::{Decision, Doorway, Standing};
 use mostra_core::catalogue::Touched;
 use mostra_core::device::{Device, DeviceBook, Hardware};
+use mostra_core::ids::DeviceId;
 use mostra_core::present;
-use mostra_core::proof::Step;
+use mostra_core::proof::Confirmed;
+use mostra_core::sighting::{Act, Coalescer, Contact, Sighting};
 use mostra_core::traits::{Observed, Rules, Traits};
-use mostra_net::Neighbours;
+use mostra_net::{Neighbours, TcpProbe};
 use mostra_protocol::model::service::OwnService;
 use mostra_protocol::model::text::{NAME, tame};
 use mostra_store::StoreError;
@@ -23,27 +29,28 @@ use crate::library::SharedCatalogue;
 use crate::network::Subscriptions;
 use crate::streams::{Load, Streams};
 use datagrams::Datagrams;
-use sightings::{Fact, Sightings};
+
+/// Sightings that differ, kept until somebody looks.
+const REPORTS: usize = 8192;
+
+/// How long is waited until what was reported is recorded.
+const RECORD: Duration = Duration::from_secs(2);
 
 /// A device that asks, and what it may.
 #[derive(Debug, Clone)]
 pub struct Recognised {
     /// The device's number.
-    pub device: u32,
+    pub device: DeviceId,
+    /// By what it was told apart.
+    pub contact: Contact,
     /// What it may do.
     pub decision: Decision,
     /// Its own offset of update ids.
     pub offset: u32,
     /// What it needs done differently.
     pub traits: Arc<Traits>,
-    proven: [bool; 6],
-}
-
-impl Recognised {
-    /// Whether a step of its ladder is confirmed already, so that nothing more can prove it.
-    pub fn has_proven(&self, step: Step) -> bool {
-        self.proven[step as usize]
-    }
+    /// Which steps are confirmed of it.
+    confirmed: Confirmed,
 }
 
 /// What the devices are kept with.
@@ -60,8 +67,6 @@ pub struct DevicesParts {
     pub neighbours: Option<Neighbours>,
     /// Rules for those that need something done differently.
     pub rules: Rules,
-    /// Where it is reported what they do.
-    pub sightings: Sightings,
 }
 
 /// All devices.
@@ -75,10 +80,19 @@ pub struct Devices {
     doorway: RwLock<Doorway>,
     book: Mutex<DeviceBook>,
     /// Devices that had to go to make room, and are still in the records.
-    evicted: Mutex<Vec<u32>>,
+    evicted: Mutex<Vec<DeviceId>>,
     /// What strangers sent who have not connected yet.
     datagrams: Mutex<Datagrams>,
-    sightings: Sightings,
+    /// What they did since somebody last looked.
+    reports: Mutex<Coalescer>,
+    /// Sightings that found no room on their way to the records.
+    lost: AtomicU64,
+    /// Devices that are others than recorded, for another reason than what they did.
+    changed: Mutex<BTreeSet<DeviceId>>,
+    /// Somebody waits until what was reported so far is recorded.
+    record_wanted: tokio::sync::Notify,
+    /// How many times that was done.
+    recorded: tokio::sync::watch::Sender<u64>,
     /// Held from looking at devices until what was seen of them is recorded, and by decisions
     /// until they are in force: one that wrote what it saw before another's decision would undo
     /// that in the records.
@@ -91,15 +105,7 @@ impl Devices {
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn open(parts: DevicesParts) -> Result<Devices, StoreError> {
-        let DevicesParts {
-            context,
-            catalogue,
-            subscriptions,
-            streams,
-            neighbours,
-            rules,
-            sightings,
-        } = parts;
+        let DevicesParts { context, catalogue, subscriptions, streams, neighbours, rules } = parts;
         let doorway = context.records.setting_or("doorway", "ask").await?;
         let mut book = DeviceBook::load(context.records.devices().await?, rules.clone());
         book.used_up_to(context.records.last_device().await?);
@@ -114,7 +120,11 @@ impl Devices {
             book: Mutex::new(book),
             evicted: Mutex::default(),
             datagrams: Mutex::default(),
-            sightings,
+            reports: Mutex::new(Coalescer::new(REPORTS)),
+            lost: AtomicU64::new(0),
+            changed: Mutex::default(),
+            record_wanted: tokio::sync::Notify::new(),
+            recorded: tokio::sync::watch::Sender::new(0),
             recording: tokio::sync::Mutex::default(),
         })
     }
@@ -124,14 +134,66 @@ impl Devices {
         self.book.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// What is reported of devices.
-    pub fn sightings(&self) -> &Sightings {
-        &self.sightings
+    /// Reports what a device does or is refused now. Never waits; what comes in floods is put
+    /// together.
+    pub fn report(&self, who: &Recognised, act: Act) {
+        self.note(Sighting::new(who.device, who.contact, self.context.now(), act));
     }
 
-    /// Reports what a device does now.
-    pub fn report(&self, device: u32, fact: Fact) {
-        self.sightings.note(device, self.context.now(), fact);
+    /// Reports what the device at an address does, if one is known there.
+    pub fn report_at(&self, address: Ipv4Addr, act: Act) {
+        let hardware = self.hardware(address);
+        let Some(device) = self.book().find(address, hardware) else { return };
+        let contact = Contact::of(address, hardware);
+        self.note(Sighting::new(device, contact, self.context.now(), act));
+    }
+
+    /// Reports an answer of so many bytes that is about to be written to a connection: `act` once
+    /// it is delivered, if that says anything new; else that `action` was answered.
+    pub fn report_answer(
+        &self,
+        who: &Recognised,
+        probe: &Arc<TcpProbe>,
+        action: &str,
+        act: Option<Act>,
+        length: usize,
+    ) {
+        match act {
+            // It got nothing, and that is all there is to prove.
+            Some(act @ Act::Denied { .. }) => self.report(who, act),
+            Some(act) if who.confirmed.would_grow_by(&act) => {
+                let transfers = &self.streams.transfers;
+                let load = Load::Answer(act);
+                transfers.begin(probe, (who.device, who.contact), load, length as u64).hand_over();
+            }
+            _ => self.report(who, Act::Answered { action: action.to_owned() }),
+        }
+    }
+
+    fn note(&self, sighting: Sighting) {
+        self.reports.lock().unwrap_or_else(PoisonError::into_inner).note(sighting);
+    }
+
+    /// Sightings for which there was no room; proof may be incomplete if there are any.
+    pub fn dropped(&self) -> u64 {
+        let reported = self.reports.lock().unwrap_or_else(PoisonError::into_inner).dropped();
+        reported + self.lost.load(Ordering::Relaxed)
+    }
+
+    /// The latest sightings of a device, up to now, the latest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer.
+    pub async fn sightings(&self, id: DeviceId, most: u64) -> Result<Vec<Sighting>, StoreError> {
+        let mut recorded = self.recorded.subscribe();
+        self.record_wanted.notify_one();
+        // Where the records do not answer, asking them below says so.
+        let _ = tokio::time::timeout(RECORD, recorded.changed()).await;
+        self.context.records.latest_sightings(id, most).await
+    }
+
+    fn note_change(&self, device: DeviceId) {
+        self.changed.lock().unwrap_or_else(PoisonError::into_inner).insert(device);
     }
 
     /// The rule for devices never met before.
@@ -155,7 +217,7 @@ impl Devices {
     }
 
     /// The device at an address, by its hardware address where there is one.
-    fn at(&self, address: Ipv4Addr) -> Option<u32> {
+    fn at(&self, address: Ipv4Addr) -> Option<DeviceId> {
         let hardware = self.hardware(address);
         self.book().find(address, hardware)
     }
@@ -168,20 +230,19 @@ impl Devices {
 
     /// A datagram came from an address, which anybody can write into one: it makes no record, and
     /// what it says of its sender counts for nothing but that it was seen (SEC-12).
-    pub fn heard(&self, address: Ipv4Addr, what: String) {
+    pub fn heard(&self, address: Ipv4Addr, act: Act) {
         let now = self.context.now();
-        let Some(id) = self.at(address) else {
-            let mut datagrams = self.datagrams.lock().unwrap_or_else(PoisonError::into_inner);
-            return datagrams.note(now, address, what);
-        };
+        let hardware = self.hardware(address);
         let mut book = self.book();
+        let Some(id) = book.find(address, hardware) else {
+            drop(book);
+            let mut datagrams = self.datagrams.lock().unwrap_or_else(PoisonError::into_inner);
+            return datagrams.note(now, address, act);
+        };
         let Some(device) = book.get_mut(id) else { return };
         device.last_seen = device.last_seen.max(now);
-        let seen = device.ladder.proof(Step::Seen).is_some();
         drop(book);
-        if !seen {
-            self.sightings.note(id, now, Fact::Heard(what));
-        }
+        self.note(Sighting::new(id, Contact::of(address, hardware), now, act));
     }
 
     /// Somebody at this address connected, calling itself so: who that is, and what it may. Their
@@ -196,50 +257,52 @@ impl Devices {
         let hardware = self.hardware(address);
         let doorway = self.doorway();
         let user_agent = user_agent.map(|text| tame(text, NAME).into_owned());
-        let (recognised, new, changed, named) = {
+        let (recognised, new, changed) = {
             let mut book = self.book();
             let meeting = book.meet(now, address, hardware, doorway)?;
             self.evicted().extend(meeting.forgotten);
             let (id, new) = (meeting.id, meeting.new);
             let agent = user_agent.as_deref();
             let seen = Observed { address, user_agent: agent, field, registrar: false };
-            let changed = book.observe(id, &seen) || new;
-            let device = book.get(id)?;
+            let mut changed = book.observe(id, &seen) || new;
+            let device = book.get_mut(id)?;
+            if user_agent.is_some() && device.user_agent != user_agent {
+                device.user_agent = user_agent;
+                changed = true;
+            }
             let recognised = Recognised {
                 device: id,
+                contact: meeting.contact,
                 decision: device.decision(),
                 offset: device.update_offset,
                 traits: device.shown.clone(),
-                proven: Step::ALL.map(|step| device.ladder.proof(step).is_some()),
+                confirmed: device.proof.confirmed(),
             };
-            let named = user_agent.filter(|name| device.user_agent.as_ref() != Some(name));
-            (recognised, new, changed, named)
+            (recognised, new, changed)
         };
         if changed {
-            self.sightings.note(recognised.device, now, Fact::Met);
+            self.note_change(recognised.device);
         }
         if new {
             let mut datagrams = self.datagrams.lock().unwrap_or_else(PoisonError::into_inner);
-            if let Some((at, what)) = datagrams.take(now, address) {
-                self.sightings.note(recognised.device, at, Fact::Heard(what));
+            if let Some((at, act)) = datagrams.take(now, address) {
+                drop(datagrams);
+                self.note(Sighting::new(recognised.device, recognised.contact, at, act));
             }
-        }
-        if let Some(name) = named {
-            self.sightings.note(recognised.device, now, Fact::Named(name));
         }
         Some(recognised)
     }
 
     /// A device asked the registrar.
-    pub fn asked_registrar(&self, device: u32, address: Ipv4Addr) {
+    pub fn asked_registrar(&self, device: DeviceId, address: Ipv4Addr) {
         let seen = Observed { address, user_agent: None, field: &|_| false, registrar: true };
         if self.book().observe(device, &seen) {
-            self.report(device, Fact::Met);
+            self.note_change(device);
         }
     }
 
     /// Devices that had to go to make room, and are still in the records.
-    fn evicted(&self) -> MutexGuard<'_, Vec<u32>> {
+    fn evicted(&self) -> MutexGuard<'_, Vec<DeviceId>> {
         self.evicted.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -255,8 +318,8 @@ impl Devices {
         for transfer in &transfers {
             let decision = book.get(transfer.device).map(|device| device.decision());
             let covered = match (&decision, &transfer.load) {
-                (Some(Decision::Admitted(pass)), Load::Media { folder, facts, .. }) => {
-                    pass.covers(*folder, facts.kind) && published(*folder)
+                (Some(Decision::Admitted(pass)), Load::Media(media)) => {
+                    pass.covers(media.folder, media.kind()) && published(media.folder)
                 }
                 (Some(Decision::Admitted(_) | Decision::Waiting), Load::Answer(_)) => true,
                 _ => false,
@@ -285,8 +348,8 @@ impl Devices {
         let id = self.update_id_for(&device.decision(), device.update_offset);
         let mut publisher = self.subscriptions.publisher();
         let variables = [("SystemUpdateID", id.to_string())];
-        publisher.change(OwnService::ContentDirectory, device.address, &variables);
-        publisher.change_containers(device.address, [("0".to_owned(), id)]);
+        publisher.change(OwnService::ContentDirectory, device.address(), &variables);
+        publisher.change_containers(device.address(), [("0".to_owned(), id)]);
         drop(publisher);
         self.subscriptions.wake();
     }

@@ -1,144 +1,51 @@
-//! From what devices do to what is proven.
+//! From what devices do to what is proven, and how that is kept.
 //!
-//! Handlers put small facts into a bounded channel and never wait. One task turns them into
-//! device records and proof, and keeps them in PostgreSQL in batches; while that is away, the
-//! devices concerned stay marked and are saved when it is back.
+//! Handlers report everything and never wait; reports are put together where they come in floods.
+//! One task turns them into proof, which [`mostra_core::proof`] tells, and has them recorded.
 
-use std::collections::{BTreeSet, HashMap};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, PoisonError};
 use std::time::Duration;
 
 use mostra_core::access::Standing;
-use mostra_core::device::{Denied, Device};
-use mostra_core::facts::Facts;
-use mostra_core::playback::Playback;
-use mostra_core::proof::{Proof, Step};
+use mostra_core::device::Denied;
+use mostra_core::sighting::{Act, Sighting};
 use mostra_core::streaming::Taken;
 use mostra_protocol::Moment;
-use tokio::sync::mpsc;
-
-use mostra_store::StoreError;
 
 use super::Devices;
+use super::records::{Unsaved, save};
 use crate::Topic;
 use crate::streams::{Load, Moved};
 
-/// One observed fact.
-#[derive(Debug, Clone)]
-pub enum Fact {
-    /// The device was met for the first time.
-    Met,
-    /// It searched for something, or announced itself; in words.
-    Heard(String),
-    /// It asked for something, in words, and got nothing, as it is not let in.
-    Denied(&'static str),
-    /// It connected.
-    Connected,
-    /// It names itself so.
-    Named(String),
-    /// The description was delivered.
-    Read,
-    /// A Browse was answered and delivered.
-    Listed {
-        /// Whether it was one of the root.
-        root: bool,
-        /// The container's title.
-        title: String,
-        /// Granted items in it.
-        items: u32,
-    },
-    /// Media data was acknowledged, from a byte of the file to another (excluded).
-    Took {
-        /// The file's serial.
-        file: u32,
-        /// Its title.
-        title: String,
-        /// Its facts.
-        facts: Arc<Facts>,
-        /// First byte.
-        from: u64,
-        /// First byte after.
-        to: u64,
-    },
-}
-
-/// A fact about a device.
-#[derive(Debug)]
-pub struct Sighting {
-    /// The device's number.
-    pub device: u32,
-    /// When.
-    pub at: Moment,
-    /// What.
-    pub fact: Fact,
-}
-
-/// Facts waiting at most.
-const WAITING: usize = 8192;
-/// Plays in progress remembered at most.
-const PLAYS: usize = 1024;
-/// How often transfers are looked at, and devices saved.
+/// How often it is looked at what was reported and acknowledged, and how often devices are saved.
 const LOOK: Duration = Duration::from_millis(100);
 const SAVE: Duration = Duration::from_millis(500);
-/// How often it is saved and shown that a device is still there.
-const SEEN: Duration = Duration::from_secs(60);
+/// How often a device that asks in vain again and again is saved and shown.
+const DENIED: Duration = Duration::from_secs(60);
 /// How often consoles are told how streams go on.
 const TELL_STREAMS: Duration = Duration::from_secs(1);
+/// When old sightings are first thinned out, and how often after that.
+const THIN_OUT: (Duration, Duration) = (Duration::from_secs(600), Duration::from_secs(6 * 3600));
 
-/// The way in.
-#[derive(Debug)]
-pub struct Sightings {
-    sender: mpsc::Sender<Sighting>,
-    dropped: AtomicU64,
-}
-
-impl Sightings {
-    /// The way in and what comes out of it.
-    pub fn channel() -> (Sightings, mpsc::Receiver<Sighting>) {
-        let (sender, receiver) = mpsc::channel(WAITING);
-        (Sightings { sender, dropped: AtomicU64::new(0) }, receiver)
-    }
-
-    /// Notes a fact. Never waits; what does not fit is counted.
-    pub fn note(&self, device: u32, at: Moment, fact: Fact) {
-        if self.sender.try_send(Sighting { device, at, fact }).is_err() {
-            self.dropped.fetch_add(1, Ordering::Relaxed);
-        }
-    }
-
-    /// Facts dropped so far; proof may be incomplete if there are any.
-    pub fn dropped(&self) -> u64 {
-        self.dropped.load(Ordering::Relaxed)
-    }
-}
-
-/// Turns sightings into proof until the channel closes or the house stops.
-pub async fn run(devices: Arc<Devices>, mut receiver: mpsc::Receiver<Sighting>) {
-    let mut plays: HashMap<(u32, u32), Playback> = HashMap::new();
+/// Turns reports into proof until the house stops.
+pub async fn run(devices: Arc<Devices>) {
     let mut unsaved = Unsaved::default();
     let mut look = tokio::time::interval(LOOK);
-    let mut save = tokio::time::interval(SAVE);
-    for interval in [&mut look, &mut save] {
+    let mut save_due = tokio::time::interval(SAVE);
+    let start = tokio::time::Instant::now() + THIN_OUT.0;
+    let mut thin_out = tokio::time::interval_at(start, THIN_OUT.1);
+    for interval in [&mut look, &mut save_due, &mut thin_out] {
         interval.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     }
     let mut streams_before = 0;
     let mut streams_told = devices.context.now();
-    let mut proven = false;
     loop {
         tokio::select! {
-            sighting = receiver.recv() => {
-                let Some(sighting) = sighting else { break };
-                proven |= digest(&devices, &mut plays, &mut unsaved, sighting);
-            }
             _ = look.tick() => {
-                for sighting in acknowledged(&devices) {
-                    proven |= digest(&devices, &mut plays, &mut unsaved, sighting);
-                }
                 // Proof is saved at once, all else with the next batch.
-                if proven {
-                    proven = false;
-                    save_devices(&devices, &mut unsaved).await;
+                if digest(&devices, &mut unsaved) {
+                    save(&devices, &mut unsaved).await;
                 }
                 // What began while a decision was made is ended here.
                 devices.end_uncovered();
@@ -155,18 +62,51 @@ pub async fn run(devices: Arc<Devices>, mut receiver: mpsc::Receiver<Sighting>) 
                 }
                 streams_before = streams;
             }
-            _ = save.tick() => save_devices(&devices, &mut unsaved).await,
+            _ = save_due.tick() => {
+                unsaved.close_minute(devices.context.now(), false);
+                save(&devices, &mut unsaved).await;
+            }
+            () = devices.record_wanted.notified() => {
+                digest(&devices, &mut unsaved);
+                unsaved.close_minute(devices.context.now(), true);
+                save(&devices, &mut unsaved).await;
+                devices.recorded.send_modify(|times| *times += 1);
+            }
+            _ = thin_out.tick() => {
+                let (records, now) = (devices.context.records.clone(), devices.context.now());
+                devices.book().rest(now);
+                tokio::spawn(async move {
+                    if let Err(error) = records.thin_out_sightings(now).await {
+                        tracing::warn!("old sightings are not thinned out: {error}");
+                    }
+                });
+            }
             () = devices.context.stopping() => break,
         }
     }
     // What came in just before the stop is kept as well.
-    while let Ok(sighting) = receiver.try_recv() {
-        digest(&devices, &mut plays, &mut unsaved, sighting);
+    digest(&devices, &mut unsaved);
+    unsaved.close_minute(devices.context.now(), true);
+    save(&devices, &mut unsaved).await;
+}
+
+/// Notes what was reported and acknowledged since the last look; true if that is to be saved at
+/// once.
+fn digest(devices: &Devices, unsaved: &mut Unsaved) -> bool {
+    let changed = {
+        let mut changed = devices.changed.lock().unwrap_or_else(PoisonError::into_inner);
+        std::mem::take(&mut *changed)
+    };
+    let reported = devices.reports.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let mut news = !changed.is_empty();
+    unsaved.devices.extend(changed);
+    for sighting in reported.into_iter().chain(acknowledged(devices)) {
+        news |= note(devices, unsaved, sighting);
     }
-    for sighting in acknowledged(&devices) {
-        digest(&devices, &mut plays, &mut unsaved, sighting);
+    if news {
+        devices.context.changed(Topic::Devices);
     }
-    save_devices(&devices, &mut unsaved).await;
+    news
 }
 
 /// What devices acknowledged since the last look.
@@ -175,183 +115,83 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
     let moved = devices.streams.transfers.look();
     let mut streams = devices.streams.book();
     for Moved { transfer, received, .. } in &moved {
-        if let Load::Media { file, title, facts, from, .. } = &transfer.load {
+        if let Load::Media(media) = &transfer.load {
             let taken = Taken {
                 device: transfer.device,
-                file: *file,
-                title,
-                kind: facts.kind,
-                size: facts.size,
-                duration_ms: facts.duration_ms,
+                file: media.file,
+                title: &media.title,
+                kind: media.kind(),
+                size: media.size,
+                duration_ms: media.duration_ms,
                 bytes: *received,
-                position: from + transfer.received(),
+                position: media.from + transfer.received(),
             };
             streams.take(at, &taken);
         }
     }
     drop(streams);
-    let facts = moved.iter().filter(|m| m.proven).filter_map(|Moved { transfer, .. }| {
-        let fact = match &transfer.load {
-            Load::Answer(fact) => {
-                (transfer.delivered() == transfer.length).then(|| fact.clone())?
-            }
-            // A broadcast has no places to skip to, and goes on by itself.
-            Load::Media { facts, .. } if facts.station.is_some() => return None,
-            Load::Media { file, title, facts, from, .. } => Fact::Took {
-                file: *file,
-                title: title.clone(),
-                facts: facts.clone(),
-                from: *from,
-                to: from + transfer.delivered(),
-            },
-        };
-        Some(Sighting { device: transfer.device, at, fact })
-    });
-    facts.collect()
-}
-
-/// What is to be saved of devices.
-#[derive(Default)]
-struct Unsaved {
-    devices: BTreeSet<u32>,
-    /// When each was last seen, as saved.
-    seen: HashMap<u32, Moment>,
-}
-
-async fn save_devices(devices: &Devices, unsaved: &mut Unsaved) {
-    forget_evicted(devices, unsaved).await;
-    if unsaved.devices.is_empty() {
-        return;
-    }
-    let _recording = devices.recording.lock().await;
-    let known: Vec<Device> = {
-        let book = devices.book();
-        unsaved.devices.iter().filter_map(|id| book.get(*id).cloned()).collect()
-    };
-    match devices.context.records.save_devices(&known).await {
-        Ok(()) => {
-            unsaved.devices.clear();
-            devices.context.set_records_answer(true);
-        }
-        // One of them cannot be saved as it is; that is no reason to lose the others.
-        Err(StoreError::Refused(_)) => {
-            for device in &known {
-                if let Err(error) =
-                    devices.context.records.save_devices(std::slice::from_ref(device)).await
-                {
-                    tracing::warn!(device = device.label(), "not saved: {error}");
+    let acts =
+        moved.iter().filter(|m| m.proven).filter_map(|Moved { transfer, before, .. }| {
+            let act = match &transfer.load {
+                Load::Answer(act) => {
+                    (transfer.delivered() == transfer.length).then(|| act.clone())?
                 }
-            }
-            unsaved.devices.clear();
-        }
-        Err(error) => {
-            tracing::warn!("devices are not saved yet: {error}");
-            devices.context.set_records_answer(false);
-        }
-    }
+                Load::Media(media) if media.broadcast => return None,
+                Load::Media(media) => Act::Took {
+                    file: media.file,
+                    title: media.title.clone(),
+                    layout: media.layout,
+                    runs: vec![(media.from + before, media.from + transfer.delivered())],
+                },
+            };
+            Some(Sighting::new(transfer.device, transfer.contact, at, act))
+        });
+    acts.collect()
 }
 
-/// Removes from the records whoever had to go from memory.
-async fn forget_evicted(devices: &Devices, unsaved: &mut Unsaved) {
-    let gone = std::mem::take(&mut *devices.evicted());
-    if gone.is_empty() {
-        return;
-    }
-    for id in &gone {
-        unsaved.devices.remove(id);
-        unsaved.seen.remove(id);
-    }
-    let _recording = devices.recording.lock().await;
-    if let Err(error) = devices.context.records.drop_devices(&gone).await {
-        tracing::warn!("devices are not forgotten yet: {error}");
-        devices.evicted().extend(gone);
-    }
-}
-
-/// Notes a sighting; true if it confirmed a step or brought a new device.
-fn digest(
-    devices: &Devices,
-    plays: &mut HashMap<(u32, u32), Playback>,
-    unsaved: &mut Unsaved,
-    sighting: Sighting,
-) -> bool {
-    let Sighting { device: id, at, fact } = sighting;
-    let mut steps: Vec<(Step, Proof)> = Vec::new();
-    let mut met = false;
-    let mut step = |step: Step, what: String, item: Option<String>, bytes: Option<u64>| {
-        steps.push((step, Proof { at, what, item, bytes }));
-    };
-    let (mut name, mut denied) = (None, None);
-    match fact {
-        Fact::Met => met = true,
-        Fact::Heard(what) => step(Step::Seen, what, None, None),
-        Fact::Denied(what) => denied = Some(what),
-        Fact::Connected => step(Step::Seen, "connected to the device listener".into(), None, None),
-        Fact::Named(user_agent) => name = Some(user_agent),
-        Fact::Read => step(Step::Read, "took the description".into(), None, None),
-        Fact::Listed { root, title, items } => {
-            if root {
-                step(Step::Opened, "opened the root menu".into(), None, None);
-            }
-            if items > 0 {
-                let plural = if items == 1 { "" } else { "s" };
-                step(Step::Listed, format!("listed {items} item{plural}"), Some(title), None);
-            }
-        }
-        Fact::Took { file, title, facts, from, to } => {
-            if plays.len() >= PLAYS && !plays.contains_key(&(id, file)) {
-                plays.clear();
-            }
-            let play = plays.entry((id, file)).or_insert_with(|| Playback::new(&facts));
-            if let Some(confirmed) = play.deliver(from, to) {
-                let what = match confirmed.step {
-                    Step::Started => format!("started {}", facts.kind.word()),
-                    _ => "went to a later place and played on".to_owned(),
-                };
-                step(confirmed.step, what, Some(title), Some(confirmed.bytes));
-            }
-        }
-    }
+/// Notes a sighting; true if it confirmed a step, or says something new of a device that is not let
+/// in.
+fn note(devices: &Devices, unsaved: &mut Unsaved, mut sighting: Sighting) -> bool {
     let mut book = devices.book();
+    sighting.device = book.current(sighting.device);
+    let id = sighting.device;
     let Some(device) = book.get_mut(id) else { return false };
     // A datagram may have been heard before the connection that made the device known.
-    device.first_seen = device.first_seen.min(at);
-    let mut changed = met;
-    if let Some(name) = name
-        && device.user_agent.as_ref() != Some(&name)
+    device.first_seen = device.first_seen.min(sighting.first);
+    let mut changed = false;
+    if let Act::Denied { attempt } = sighting.act
+        && device.standing != Standing::Admitted
     {
-        device.user_agent = Some(name);
-        changed = true;
-    }
-    if let Some(what) = denied.filter(|_| device.standing != Standing::Admitted) {
-        let before = device.denied.replace(Denied { at, what: what.to_owned() });
+        let now = Denied { at: sighting.last, attempt };
+        let before = device.denied.replace(now);
         // A player that tries again and again is saved and shown once a minute.
-        changed |=
-            before.is_none_or(|before| before.what != what || at.saturating_sub(before.at) > SEEN);
+        changed = before.is_none_or(|before| {
+            before.attempt != attempt || now.at.saturating_sub(before.at) > DENIED
+        });
     }
-    for (step, proof) in steps {
-        if device.ladder.confirm(step, proof.clone()) {
-            tracing::info!(
-                device = device.label(),
-                item = proof.item,
-                bytes = proof.bytes,
-                "{}: {}",
-                step.word(),
-                proof.what
-            );
-            changed = true;
-        }
+    let steps = device.proof.apply(&mut sighting);
+    for step in &steps {
+        let Some(proof) = device.proof.ladder.proof(*step) else { continue };
+        tracing::info!(
+            device = device.label(),
+            item = proof.item,
+            bytes = proof.bytes,
+            "{}: {}",
+            step.word(),
+            proof.evidence
+        );
     }
-    let seen = device.last_seen;
+    if sighting.proves {
+        unsaved.forget_files(id, device.proof.forget_files());
+    }
+    changed |= !steps.is_empty() || sighting.proves;
+    let seen: Moment = device.last_seen;
     drop(book);
     // That it was seen is saved along with whatever else changes, or once a minute.
-    let saved = unsaved.seen.entry(id).or_insert(seen);
-    if changed || seen.saturating_sub(*saved) > SEEN {
-        *saved = seen;
+    if unsaved.is_stale(id, seen, changed) {
         unsaved.devices.insert(id);
     }
-    if changed {
-        devices.context.changed(Topic::Devices);
-    }
+    let lost = unsaved.keep(devices.context.now(), sighting);
+    devices.lost.fetch_add(lost, Ordering::Relaxed);
     changed
 }

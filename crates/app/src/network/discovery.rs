@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::access::Standing;
+use mostra_core::sighting::Act;
 use mostra_net::{Received, ServedInterface, SsdpSocket};
 use mostra_protocol::server::{Announcer, Datagram, Heard, Identity, Tuning};
 use tokio::sync::mpsc;
@@ -180,17 +181,17 @@ pub async fn run(
 /// Notes what a datagram says. Anybody can write an address into one: what it says of its sender,
 /// such as what it calls itself, is for nobody but whoever connects from there.
 fn note(network: &Arc<Network>, devices: &Devices, from: SocketAddrV4, heard: Heard) {
-    let what = match heard {
-        Heard::Search { target, answered: true, .. } => format!("searched for {target}"),
+    let act = match heard {
+        Heard::Search { target, answered: true, .. } => Act::Searched { target },
         // A search that is not for us says nothing about us; an announcement does.
         Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
         Heard::Announcement { usn, location, .. } => {
             if let Some(location) = location.filter(|_| usn.contains(":device:MediaServer:")) {
                 other_servers::announced(network, *from.ip(), &location);
             }
-            "announced itself".to_owned()
+            Act::Announced
         }
         Heard::SameServer { source } => return network.note_duplicate(source, Sameness::Udn),
     };
-    devices.heard(*from.ip(), what);
+    devices.heard(*from.ip(), act);
 }

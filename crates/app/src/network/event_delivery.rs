@@ -4,18 +4,20 @@ use std::net::SocketAddrV4;
 use std::sync::Arc;
 use std::time::Duration;
 
+use mostra_core::sighting::Act;
 use mostra_net::http::{Bounds, Client, Method, Options, RequestError};
 use mostra_protocol::server::{Delivery, Outcome, write_properties};
 
 use super::Subscriptions;
 use crate::Context;
+use crate::devices::Devices;
 
 /// How long an event may take to be delivered (GENA-14).
 const BOUNDS: Bounds =
     Bounds { connect: Duration::from_secs(3), whole: Some(Duration::from_secs(10)), silence: None };
 
 /// Delivers events as they become due, each subscriber on its own (GENA-14).
-pub async fn run(context: Context, subscriptions: Arc<Subscriptions>) {
+pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: Arc<Devices>) {
     let client = match Client::new(&BOUNDS, &Options::default()) {
         Ok(client) => client,
         Err(error) => {
@@ -41,9 +43,18 @@ pub async fn run(context: Context, subscriptions: Arc<Subscriptions>) {
                 break;
             };
             let (subscriptions, client) = (subscriptions.clone(), client.clone());
+            let devices = devices.clone();
             tokio::spawn(async move {
                 let outcome = deliver(&client, &delivery).await;
                 tracing::debug!(sid = delivery.sid, seq = delivery.seq, "event: {outcome:?}");
+                let service = delivery.service.slug().to_owned();
+                devices.report_at(
+                    delivery.source,
+                    match outcome {
+                        Outcome::Done => Act::EventDelivered { service },
+                        Outcome::Gone | Outcome::Failed => Act::EventFailed { service },
+                    },
+                );
                 subscriptions.publisher().delivered(&delivery.sid, outcome);
                 subscriptions.wake();
             });

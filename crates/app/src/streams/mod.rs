@@ -6,7 +6,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use mostra_core::streaming::StreamBook;
 
-pub use transfers::{Load, Moved, Transfer, Transfers};
+pub use transfers::{Load, Media, Moved, Transfer, Transfers};
 
 use crate::context::{Context, Topic};
 

@@ -4,10 +4,11 @@ use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use mostra_core::facts::Facts;
+use mostra_core::Kind;
+use mostra_core::ids::DeviceId;
+use mostra_core::playback::Layout;
+use mostra_core::sighting::{Act, Contact};
 use mostra_net::TcpProbe;
-
-use crate::devices::sightings::Fact;
 
 /// Bytes of an answer's head at most; counted as not delivered until the whole answer is.
 const HEAD: u64 = 1024;
@@ -16,27 +17,44 @@ const HEAD: u64 = 1024;
 #[derive(Debug)]
 pub enum Load {
     /// An answer that proves something once it is delivered.
-    Answer(Fact),
+    Answer(Act),
     /// Media data of a file, or of a station.
-    Media {
-        /// The file's serial.
-        file: u32,
-        /// The folder that it is in.
-        folder: u32,
-        /// Its title.
-        title: String,
-        /// Its facts.
-        facts: Arc<Facts>,
-        /// The first byte of the file in this answer.
-        from: u64,
-    },
+    Media(Media),
+}
+
+/// A file or a station of which media data are on their way.
+#[derive(Debug, Clone)]
+pub struct Media {
+    /// The file's serial.
+    pub file: u32,
+    /// The folder that it is in.
+    pub folder: u32,
+    /// Its title.
+    pub title: String,
+    /// What it takes to play it.
+    pub layout: Layout,
+    /// Its bytes.
+    pub size: u64,
+    /// Milliseconds that it plays.
+    pub duration_ms: Option<u64>,
+    /// Whether it is a broadcast, which has no places to skip to and goes on by itself.
+    pub broadcast: bool,
+    /// The first byte of the file in this answer.
+    pub from: u64,
+}
+
+impl Media {
+    /// Its kind.
+    pub fn kind(&self) -> Kind {
+        self.layout.kind
+    }
 }
 
 impl Load {
     /// The serial of the file, of media.
     pub fn file(&self) -> Option<u32> {
         match self {
-            Load::Media { file, .. } => Some(*file),
+            Load::Media(media) => Some(media.file),
             Load::Answer(_) => None,
         }
     }
@@ -46,7 +64,9 @@ impl Load {
 #[derive(Debug)]
 pub struct Transfer {
     /// The device's number.
-    pub device: u32,
+    pub device: DeviceId,
+    /// By what it was told apart.
+    pub contact: Contact,
     /// What it is.
     pub load: Load,
     /// Bytes of the body; of a broadcast, more than there will ever be.
@@ -68,6 +88,8 @@ pub struct Moved {
     pub transfer: Arc<Transfer>,
     /// Whether more of it is proven to be delivered.
     pub proven: bool,
+    /// Bytes that were proven to be delivered before.
+    pub before: u64,
     /// Bytes that the device's end acknowledged since the last look.
     pub received: u64,
 }
@@ -130,13 +152,14 @@ impl Transfers {
     pub fn begin(
         &self,
         probe: &Arc<TcpProbe>,
-        device: u32,
+        (device, contact): (DeviceId, Contact),
         load: Load,
         length: u64,
     ) -> Arc<Transfer> {
         let reading = probe.begin();
         let transfer = Arc::new(Transfer {
             device,
+            contact,
             load,
             length,
             probe: probe.clone(),
@@ -164,7 +187,7 @@ impl Transfers {
             let proven = transfer.delivered() > before.0;
             let received = transfer.received() - before.1;
             if proven || received > 0 {
-                moved.push(Moved { transfer, proven, received });
+                moved.push(Moved { transfer, proven, before: before.0, received });
             }
         }
         self.lock().retain(|t| !over.contains(&Arc::as_ptr(t)));
@@ -178,7 +201,7 @@ impl Transfers {
 
     /// The media transfers under way.
     pub fn media(&self) -> Vec<Arc<Transfer>> {
-        self.lock().iter().filter(|t| matches!(t.load, Load::Media { .. })).cloned().collect()
+        self.lock().iter().filter(|t| matches!(t.load, Load::Media(_))).cloned().collect()
     }
 
     fn lock(&self) -> std::sync::MutexGuard<'_, Vec<Arc<Transfer>>> {

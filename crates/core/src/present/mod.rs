@@ -25,7 +25,7 @@ use crate::facts::{Facts, Format};
 use crate::profile::Rendition;
 use crate::stop::Stop;
 use crate::traits::{CaptionElement, Traits};
-use crate::{Kind, profile};
+use crate::{Kind, Kinds, profile};
 use parts::{Listing, Part};
 
 /// An answered Browse or Search.
@@ -41,6 +41,8 @@ pub struct Answer {
     pub update_id: u32,
     /// Granted items in the answer.
     pub items: u32,
+    /// Their kinds.
+    pub kinds: Kinds,
     /// The title of the container or item asked for.
     pub title: String,
 }
@@ -160,16 +162,21 @@ pub fn search(
 }
 
 fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<'_>) -> Answer {
-    let is_item: Vec<bool> = page.objects.iter().map(|o| matches!(o.node, Node::Item(_))).collect();
+    let kind = |object: &Object| match &object.node {
+        Node::Item(item) => Some(item.facts.kind),
+        Node::Container { .. } => None,
+    };
+    let kinds: Vec<Option<Kind>> = page.objects.iter().map(kind).collect();
     let objects = page.objects.into_iter().map(|o| object(o, form));
     let (result, returned) = didl::write_within(objects, filter, form.layer, bytes);
-    let items = is_item[..returned].iter().filter(|item| **item).count() as u32;
+    let items = || kinds[..returned].iter().copied().flatten();
     Answer {
         result,
         returned: returned as u32,
         total: page.total,
         update_id: page.update_id.wrapping_add(form.offset),
-        items,
+        items: items().count() as u32,
+        kinds: Kinds::of(items()),
         title,
     }
 }
@@ -246,6 +253,7 @@ fn threshold(
         total,
         update_id: catalogue.update_id().wrapping_add(form.offset),
         items: 0,
+        kinds: Kinds::NONE,
         title: "Root".into(),
     })
 }

@@ -41,6 +41,10 @@ pub enum Refusal {
 pub struct Delivery {
     /// The subscription.
     pub sid: String,
+    /// The service.
+    pub service: OwnService,
+    /// The address that subscribed.
+    pub source: Ipv4Addr,
     /// Where to, in the order to try.
     pub callbacks: Vec<(SocketAddrV4, String)>,
     /// The event's number.
@@ -291,6 +295,8 @@ impl Publisher {
         }
         let delivery = Delivery {
             sid: sid.clone(),
+            service: subscription.service,
+            source: subscription.subscriber.source,
             callbacks: subscription.subscriber.callbacks.clone(),
             seq,
             variables,

@@ -111,8 +111,6 @@ entity!(/// Devices.
     device, "device", {
     #[sea_orm(primary_key, auto_increment = false)]
     pub id: i64,
-    pub address: String,
-    pub hardware: Option<String>,
     pub name: Option<String>,
     pub user_agent: Option<String>,
     pub standing: String,
@@ -126,6 +124,31 @@ entity!(/// Devices.
     pub denied_ms: Option<i64>,
     pub denied: Option<String>,
     pub decided: bool,
+    pub udns: Json,
+});
+
+entity!(/// The ways by which devices are reached.
+    endpoint, "endpoint", {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub device_id: i64,
+    pub hardware: Option<String>,
+    pub address: String,
+    pub last_seen_ms: i64,
+});
+
+entity!(/// What devices did or were refused, in the order in which it was noted; append only.
+    sighting, "sighting", {
+    #[sea_orm(primary_key)]
+    pub id: i64,
+    pub device_id: i64,
+    pub contact: String,
+    pub first_ms: i64,
+    pub last_ms: i64,
+    pub times: i64,
+    pub proves: bool,
+    #[sea_orm(column_type = "Text")]
+    pub act: String,
 });
 
 entity!(/// Decisions on devices, append only.

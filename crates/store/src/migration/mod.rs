@@ -9,6 +9,7 @@ mod m0004_traits;
 mod m0005_files;
 mod m0006_scans;
 mod m0007_hardening;
+mod m0008_sightings;
 
 pub struct Migrator;
 
@@ -23,6 +24,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0005_files::Migration),
             Box::new(m0006_scans::Migration),
             Box::new(m0007_hardening::Migration),
+            Box::new(m0008_sightings::Migration),
         ]
     }
 }

@@ -1,0 +1,174 @@
+//! Saving devices and what they did. While PostgreSQL is away they stay marked, and are saved when
+//! it is back.
+
+use std::collections::{BTreeSet, HashMap};
+use std::time::Duration;
+
+use mostra_core::device::Device;
+use mostra_core::ids::DeviceId;
+use mostra_core::sighting::{Coalescer, Sighting};
+use mostra_protocol::Moment;
+use mostra_store::StoreError;
+
+use super::Devices;
+
+/// How long sightings of the same are put together before they are recorded.
+const MINUTE: Duration = Duration::from_secs(60);
+/// Sightings that differ, kept until then.
+const OPEN: usize = 4096;
+/// Sightings kept while PostgreSQL is away.
+const WAITING: usize = 20_000;
+
+/// What is to be saved.
+pub(super) struct Unsaved {
+    pub devices: BTreeSet<DeviceId>,
+    /// When each was last seen, as saved.
+    seen: HashMap<DeviceId, Moment>,
+    /// Sightings of this minute.
+    open: Coalescer,
+    opened: Option<Moment>,
+    /// Sightings to be recorded.
+    sightings: Vec<Sighting>,
+    /// Files of which no proof is kept any more.
+    files: Vec<(DeviceId, Vec<u32>)>,
+}
+
+impl Default for Unsaved {
+    fn default() -> Unsaved {
+        Unsaved {
+            devices: BTreeSet::new(),
+            seen: HashMap::new(),
+            open: Coalescer::new(OPEN),
+            opened: None,
+            sightings: Vec::new(),
+            files: Vec::new(),
+        }
+    }
+}
+
+impl Unsaved {
+    /// Keeps a sighting to be recorded: with others of its minute, or at once if it proves
+    /// something. Gives how many found no room.
+    pub fn keep(&mut self, now: Moment, sighting: Sighting) -> u64 {
+        if sighting.proves {
+            self.sightings.push(sighting);
+            return 0;
+        }
+        self.opened.get_or_insert(now);
+        let before = self.open.dropped();
+        self.open.note(sighting);
+        self.open.dropped() - before
+    }
+
+    /// Files of a device are forgotten.
+    pub fn forget_files(&mut self, device: DeviceId, files: Vec<u32>) {
+        if !files.is_empty() {
+            self.files.push((device, files));
+        }
+    }
+
+    /// Whether a device was seen so much later than is saved that it is saved again.
+    pub fn is_stale(&mut self, device: DeviceId, seen: Moment, changed: bool) -> bool {
+        let saved = self.seen.entry(device).or_insert(seen);
+        let stale = changed || seen.saturating_sub(*saved) > MINUTE;
+        if stale {
+            *saved = seen;
+        }
+        stale
+    }
+
+    /// Takes what the minute held, once it is over.
+    pub fn close_minute(&mut self, now: Moment, over: bool) {
+        let over = over || self.opened.is_some_and(|opened| now.saturating_sub(opened) > MINUTE);
+        if over && self.sightings.len() < WAITING {
+            self.opened = None;
+            self.sightings.extend(self.open.take());
+        }
+    }
+}
+
+pub(super) async fn save(devices: &Devices, unsaved: &mut Unsaved) {
+    forget_evicted(devices, unsaved).await;
+    save_devices(devices, unsaved).await;
+    save_sightings(devices, unsaved).await;
+}
+
+async fn save_devices(devices: &Devices, unsaved: &mut Unsaved) {
+    if unsaved.devices.is_empty() {
+        return;
+    }
+    let _recording = devices.recording.lock().await;
+    let known: Vec<Device> = {
+        let book = devices.book();
+        unsaved.devices.iter().filter_map(|id| book.get(*id).cloned()).collect()
+    };
+    let records = &devices.context.records;
+    match records.save_devices(&known).await {
+        Ok(()) => {
+            unsaved.devices.clear();
+            devices.context.set_records_answer(true);
+        }
+        // One of them cannot be saved as it is; that is no reason to lose the others.
+        Err(StoreError::Refused(_)) => {
+            for device in &known {
+                if let Err(error) = records.save_devices(std::slice::from_ref(device)).await {
+                    tracing::warn!(device = device.label(), "not saved: {error}");
+                }
+            }
+            unsaved.devices.clear();
+        }
+        Err(error) => {
+            tracing::warn!("devices are not saved yet: {error}");
+            devices.context.set_records_answer(false);
+        }
+    }
+}
+
+async fn save_sightings(devices: &Devices, unsaved: &mut Unsaved) {
+    if unsaved.sightings.is_empty() && unsaved.files.is_empty() {
+        return;
+    }
+    let _recording = devices.recording.lock().await;
+    {
+        // What began under a record that was put together with another is of that.
+        let book = devices.book();
+        for sighting in &mut unsaved.sightings {
+            sighting.device = book.current(sighting.device);
+        }
+    }
+    let records = &devices.context.records;
+    match records.add_sightings(&unsaved.sightings).await {
+        Ok(()) => unsaved.sightings.clear(),
+        Err(StoreError::Refused(why)) => {
+            tracing::warn!("sightings are not saved: {why}");
+            unsaved.sightings.clear();
+        }
+        Err(error) => {
+            tracing::warn!("sightings are not saved yet: {error}");
+            devices.context.set_records_answer(false);
+            return;
+        }
+    }
+    for (device, files) in std::mem::take(&mut unsaved.files) {
+        if let Err(error) = records.forget_files(device, &files).await {
+            tracing::warn!("the proof of files is not forgotten: {error}");
+        }
+    }
+}
+
+/// Removes from the records whoever had to go from memory.
+async fn forget_evicted(devices: &Devices, unsaved: &mut Unsaved) {
+    let gone = std::mem::take(&mut *devices.evicted());
+    if gone.is_empty() {
+        return;
+    }
+    for id in &gone {
+        unsaved.devices.remove(id);
+        unsaved.seen.remove(id);
+    }
+    let _recording = devices.recording.lock().await;
+    if let Err(error) = devices.context.records.drop_devices(&gone).await {
+        tracing::warn!("devices are not forgotten yet: {error}");
+        devices.evicted().extend(gone);
+    }
+}
