@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 use mostra_core::access::{Decision, Grant, Pass, Standing, decide};
 use mostra_core::catalogue::{Catalogue, Change, Directory, File, Folder, Node};
 use mostra_core::date::Date;
-use mostra_core::facts::{AudioTrack, Episode, Facts, Format, VideoCodec};
+use mostra_core::facts::{AudioTrack, Episode, Facts, VideoCodec};
+use mostra_core::format::Format;
 use mostra_core::{Kind, Kinds};
 use mostra_protocol::model::{search, sort};
 

@@ -113,9 +113,11 @@ fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
         until(5, "the record", || (rows(&house) == 1).then_some(()));
         service.stop();
         // As a house that was flooded before: many that nobody decided on.
-        let many = "insert into device (id, address, standing, kinds, update_offset, first_seen_ms, \
-                    last_seen_ms, traits, rules) select n + 100, '127.2.' || n / 250 || '.' || n % 250 + 1, \
-                    'waiting', 'video', 0, n, n, '{}', '[]' from generate_series(1, 5000) n";
+        let many = "insert into device (id, standing, kinds, update_offset, first_seen_ms, last_seen_ms, \
+                    traits, rules) select n + 100, 'waiting', 'video', 0, n, n, '{}', '[]' \
+                    from generate_series(1, 5000) n; \
+                    insert into endpoint (device_id, address, last_seen_ms) select n + 100, \
+                    '127.2.' || n / 250 || '.' || n % 250 + 1, n from generate_series(1, 5000) n";
         query(&house.database_url, many);
         service = house.start();
         let count = || house.api("GET", "/devices").as_array().unwrap().len();
@@ -129,7 +131,7 @@ fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
         until(20, "the new ones", || house.device("127.3.0.10"));
         assert_eq!(count(), 2048);
         until(20, "the old ones to leave the records", || {
-            let new = "select count(*) from device where address like '127.3.0.%'";
+            let new = "select count(*) from endpoint where address like '127.3.0.%'";
             (rows(&house) == 2048 && query(&house.database_url, new) == "10").then_some(())
         });
         assert!(house.device(DEVICE).is_some());

@@ -9,7 +9,7 @@ use mostra_app::clock::ms;
 use mostra_app::library::scan::{Known, Noticed};
 use mostra_app::library::{Library, places};
 use mostra_core::catalogue::Folder;
-use mostra_core::facts::Format;
+use mostra_core::format::FileClass;
 use mostra_core::{Kind, Kinds};
 use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -269,10 +269,10 @@ async fn left_out(
     counts[Kind::Music.index()] -= catalogue.folder_stations(folder.serial);
     let mut other = 0;
     for file in &files {
-        let extension = file.path.rsplit('/').next().and_then(|name| name.rsplit_once('.'));
-        match extension.and_then(|(_, e)| Format::kind_of_extension(&e.to_lowercase())) {
-            Some(kind) => counts[kind.index()] += 1,
-            None => other += 1,
+        let name = file.path.rsplit('/').next().unwrap_or_default();
+        match mostra_media::sidecar::class_of(name) {
+            FileClass::Media(format) => counts[format.kind().index()] += 1,
+            _ => other += 1,
         }
     }
     let [video, music, picture] = counts;

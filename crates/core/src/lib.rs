@@ -21,6 +21,7 @@ pub mod device;
 pub mod drives;
 pub mod episode;
 pub mod facts;
+pub mod format;
 pub mod icy_metadata;
 pub mod ids;
 pub mod kind;

@@ -139,7 +139,7 @@ impl Playback {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::facts::Format;
+    use crate::format::Format;
     use proptest::prelude::*;
 
     /// A film of 100 s and 1 MB of media data between a header of 1000 bytes and an index.

@@ -4,7 +4,8 @@
 use mostra_protocol::model::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo, Seek};
 
 use crate::Kind;
-use crate::facts::{Facts, Format};
+use crate::facts::Facts;
+use crate::format::Format;
 
 /// The protocolInfo of a file as it is.
 pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
@@ -121,38 +122,12 @@ pub fn caption_info(webvtt: bool) -> ProtocolInfo {
     }
 }
 
-/// The profiles that originals of a format can have, beside none.
-fn profiles(format: Format) -> &'static [&'static str] {
-    match format {
-        Format::Jpeg => &["JPEG_TN", "JPEG_SM", "JPEG_MED", "JPEG_LRG"],
-        Format::Png => &["PNG_TN", "PNG_LRG"],
-        Format::Gif => &["GIF_LRG"],
-        Format::Mp3 => &["MP3", "MP3X"],
-        Format::M4a => &["AAC_ISO_320", "AAC_ISO"],
-        Format::Adts => &["AAC_ADTS_320", "AAC_ADTS"],
-        Format::MpegPs => &["MPEG1", "MPEG_PS_PAL", "MPEG_PS_NTSC"],
-        Format::Mp4 => &["AVC_MP4_MP_SD_AAC_MULT5", "AVC_MP4_MP_SD_MPEG1_L3", "AVC_MP4_MP_SD_AC3"],
-        Format::MpegTs => &[
-            "MPEG_TS_SD_EU_ISO",
-            "MPEG_TS_SD_NA_ISO",
-            "MPEG_TS_HD_NA_ISO",
-            "AVC_TS_MP_SD_AC3_ISO",
-            "AVC_TS_MP_SD_AAC_MULT5_ISO",
-            "AVC_TS_MP_SD_MPEG1_L3_ISO",
-            "AVC_TS_MP_HD_AC3_ISO",
-            "AVC_TS_MP_HD_AAC_MULT5_ISO",
-            "AVC_TS_MP_HD_MPEG1_L3_ISO",
-        ],
-        _ => &[],
-    }
-}
-
 /// Every protocolInfo that can stand in a `res`: what GetProtocolInfo lists (CM-3).
 pub fn all() -> Vec<ProtocolInfo> {
     let mut list: Vec<ProtocolInfo> = Vec::new();
     for format in Format::ALL {
-        let picture = format.mime().starts_with("image/");
-        let named = profiles(format).iter().map(|p| Some(*p)).chain([None]);
+        let picture = format.kind() == Kind::Picture;
+        let named = format.row().profiles.iter().map(|p| Some(*p)).chain([None]);
         list.extend(named.map(|profile| ProtocolInfo {
             mime: format.mime().to_owned(),
             profile,
@@ -164,8 +139,7 @@ pub fn all() -> Vec<ProtocolInfo> {
     }
     list.extend(Rendition::ALL.map(Rendition::protocol_info));
     list.extend([false, true].map(caption_info));
-    let live = [Format::Mp3, Format::Adts, Format::Vorbis, Format::Opus, Format::Flac];
-    list.extend(live.map(live_info));
+    list.extend(Format::ALL.into_iter().filter(|format| format.row().live).map(live_info));
     let mut once: Vec<ProtocolInfo> = Vec::new();
     for info in list {
         if !once.contains(&info) {
@@ -189,9 +163,8 @@ pub fn replaced(mime: &str) -> [ProtocolInfo; 2] {
 
 /// The profile of a format that comes nearest to a file that fits none (IOP-17).
 pub fn nearest(format: Format) -> Option<&'static str> {
-    let named = profiles(format);
-    // Pictures are listed from small to large; of the others the most usual comes first.
-    if format.mime().starts_with("image/") { named.last() } else { named.first() }.copied()
+    let named = format.row().profiles;
+    if format.kind() == Kind::Picture { named.last() } else { named.first() }.copied()
 }
 
 fn profile(facts: &Facts) -> Option<&'static str> {

@@ -3,7 +3,7 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use crate::facts::Format;
+use crate::format::Format;
 use crate::shards::mix_text;
 
 /// An `http` or `https` address.
@@ -78,13 +78,8 @@ impl Address {
     /// What the stream is, as far as the address tells: most stations send MP3.
     pub fn format(&self) -> Format {
         let path = self.path.split('?').next().unwrap_or_default().to_ascii_lowercase();
-        match path.rsplit_once('.').map(|(_, extension)| extension) {
-            Some("aac" | "aacp") => Format::Adts,
-            Some("ogg" | "oga") => Format::Vorbis,
-            Some("opus") => Format::Opus,
-            Some("flac") => Format::Flac,
-            _ => Format::Mp3,
-        }
+        let named = path.rsplit_once('.').and_then(|(_, word)| Format::of_extension(word));
+        named.filter(|format| format.row().live).unwrap_or(Format::Mp3)
     }
 }
 

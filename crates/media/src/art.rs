@@ -11,7 +11,8 @@ use std::time::Duration;
 use image::codecs::jpeg::JpegEncoder;
 use image::{DynamicImage, ImageDecoder as _, ImageReader, Limits};
 use mostra_core::Kind;
-use mostra_core::facts::{Facts, Format};
+use mostra_core::facts::Facts;
+use mostra_core::format::Format;
 use mostra_core::profile::Rendition;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
@@ -51,8 +52,8 @@ impl Source {
     pub fn of(facts: &Facts, file: File, beside: Option<File>) -> Source {
         match (beside, facts.kind, facts.format) {
             (Some(beside), ..) => Source::Picture(beside, None),
-            (None, Kind::Picture, Format::Heic | Format::Avif) => {
-                Source::Film(file, None, facts.format)
+            (None, Kind::Picture, format) if format.row().demuxer.is_some() => {
+                Source::Film(file, None, format)
             }
             (None, Kind::Picture, _) => Source::Picture(file, facts.orientation),
             (None, Kind::Music, format) => Source::Embedded(file, format),

@@ -10,7 +10,8 @@ use lofty::probe::Probe;
 use lofty::properties::FileProperties;
 use lofty::tag::Tag;
 use mostra_core::Kind;
-use mostra_core::facts::{AudioTrack, Facts, Format};
+use mostra_core::facts::{AudioTrack, Facts};
+use mostra_core::format::Format;
 
 use crate::Reason;
 use crate::part_reader::PartReader;
@@ -18,25 +19,9 @@ use crate::tags::Words;
 
 const BROKEN: Reason = Reason::Broken("no sound in it that can be read");
 
-/// What a file type is called.
-fn known(format: Format) -> Option<(FileType, &'static str)> {
-    Some(match format {
-        Format::Mp3 => (FileType::Mpeg, "mp3"),
-        Format::M4a => (FileType::Mp4, "aac-lc"),
-        Format::Flac => (FileType::Flac, "flac"),
-        Format::Vorbis => (FileType::Vorbis, "vorbis"),
-        Format::Opus => (FileType::Opus, "opus"),
-        Format::Wav => (FileType::Wav, "lpcm"),
-        Format::Aiff => (FileType::Aiff, "lpcm"),
-        _ => return None,
-    })
-}
-
-pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
-    if facts.format == Format::Adts {
-        return adts(file, facts);
-    }
-    let (kind, codec) = known(facts.format).ok_or(BROKEN)?;
+/// Reads sound of a codec, and its tags.
+pub(crate) fn read(file: &mut PartReader, facts: Facts, codec: &str) -> Result<Facts, Reason> {
+    let kind = FileType::from_ext(facts.format.extension()).ok_or(BROKEN)?;
     if kind == FileType::Mpeg {
         let found = mpeg(file)?;
         let media = Some((id3_length(file, facts.size), facts.size));
@@ -83,7 +68,7 @@ fn with_sound(facts: Facts, properties: &FileProperties, codec: &str) -> Result<
 }
 
 /// Raw AAC frames. How long they last follows from the first ones, as all are much alike.
-fn adts(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
+pub(crate) fn adts(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     const RATES: [u32; 13] = [
         96_000, 88_200, 64_000, 48_000, 44_100, 32_000, 24_000, 22_050, 16_000, 12_000, 11_025,
         8_000, 7_350,
@@ -147,7 +132,7 @@ fn tagged(file: &mut PartReader, kind: FileType) -> Result<TaggedFile, Reason> {
 
 /// Tags of a file of any sort that the library reads; used for what our own readers found.
 pub(crate) fn tag_of(file: &mut PartReader, format: Format) -> Option<TaggedFile> {
-    tagged(file, known(format)?.0).ok()
+    tagged(file, FileType::from_ext(format.extension())?).ok()
 }
 
 /// The picture embedded in a sound file: the front cover, else the first.

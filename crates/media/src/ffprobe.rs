@@ -7,7 +7,8 @@ use std::time::Duration;
 
 use mostra_core::Kind;
 use mostra_core::date::Date;
-use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
+use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
+use mostra_core::format::Format;
 use serde_json::Value;
 
 use crate::{Reason, outside};

@@ -3,7 +3,8 @@
 use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
-use mostra_core::facts::{Facts, Format};
+use mostra_core::facts::Facts;
+use mostra_core::format::Format;
 
 use crate::part_reader::PartReader;
 use crate::{Reason, picture};

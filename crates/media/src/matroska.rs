@@ -3,7 +3,8 @@
 use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
-use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
+use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
+use mostra_core::format::Format;
 
 use crate::Reason;
 use crate::part_reader::PartReader;

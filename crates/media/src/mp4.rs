@@ -3,7 +3,8 @@
 use std::io::{Read, Seek, SeekFrom};
 
 use mostra_core::Kind;
-use mostra_core::facts::{AudioTrack, Facts, Format, SubtitleTrack, VideoCodec};
+use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
+use mostra_core::format::Format;
 
 use crate::part_reader::PartReader;
 use crate::{Reason, audio};
@@ -73,7 +74,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
     }
     // Sound alone: the tag library knows the rest; the codec is as read here.
     let format = Format::M4a;
-    let found = audio::read(file, Facts { format, ..facts.clone() });
+    let found = audio::read(file, Facts { format, ..facts.clone() }, "aac-lc");
     let found = found.unwrap_or(Facts { kind: Kind::Music, format, ..facts.clone() });
     let tracks = match (facts.tracks.first(), found.tracks.first()) {
         (Some(own), Some(read)) => vec![AudioTrack { codec: own.codec.clone(), ..read.clone() }],

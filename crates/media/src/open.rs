@@ -37,7 +37,8 @@ mod tests {
 
     use mostra_core::access::{Decision, Grant, Standing, decide};
     use mostra_core::catalogue::{Catalogue, Change, Directory, File as Item, Folder, Place};
-    use mostra_core::facts::{Facts, Format};
+    use mostra_core::facts::Facts;
+    use mostra_core::format::Format;
     use mostra_core::{Kind, Kinds};
 
     /// Locates `sub/film.mp4` below a root.

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
-use mostra_core::facts::Format;
+use mostra_core::format::Format;
 
 /// Bytes of memory, and seconds of a processor.
 const MEMORY: u64 = 2 << 30;
@@ -49,16 +49,7 @@ pub(crate) enum Ended {
 /// other, however its bytes look to them; some formats name further files, which would be opened.
 /// `None` for one that they are not asked for.
 pub(crate) fn only(format: Format) -> Option<[&'static str; 6]> {
-    let name = match format {
-        // HEIF is of the same family.
-        Format::Mp4 | Format::QuickTime | Format::M4a | Format::Heic | Format::Avif => "mov",
-        Format::Matroska | Format::WebM => "matroska",
-        Format::MpegTs | Format::M2ts => "mpegts",
-        Format::MpegPs => "mpeg",
-        Format::Avi => "avi",
-        Format::Wmv | Format::Wma => "asf",
-        _ => return None,
-    };
+    let name = format.row().demuxer?;
     Some(["-protocol_whitelist", "file", "-format_whitelist", family(name), "-f", name])
 }
 

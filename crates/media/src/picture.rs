@@ -5,7 +5,8 @@ use std::io::{BufReader, Read, Seek};
 use exif::{Exif, In, Reader, Tag, Value};
 use mostra_core::Kind;
 use mostra_core::date::Date;
-use mostra_core::facts::{Facts, Format};
+use mostra_core::facts::Facts;
+use mostra_core::format::Format;
 
 use crate::Reason;
 use crate::part_reader::PartReader;

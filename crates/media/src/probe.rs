@@ -4,8 +4,8 @@ use std::fs::File;
 use std::io::Seek as _;
 use std::path::{Path, PathBuf};
 
-use mostra_core::Kind;
-use mostra_core::facts::{Facts, Format};
+use mostra_core::facts::Facts;
+use mostra_core::format::{FileClass, Format, Reader};
 
 use crate::extension::Extension;
 use crate::part_reader::PartReader;
@@ -47,117 +47,28 @@ pub fn probe_opened(
     let head = file.head().map_err(|e| unreadable(&e))?;
     let format = sniff(&head[..head.len().min(HEAD)], &extension)?;
     file.rewind().map_err(|e| unreadable(&e))?;
-    let kind = match format.mime().split('/').next() {
-        Some("image") => Kind::Picture,
-        Some("audio") => Kind::Music,
-        _ => Kind::Video,
-    };
-    let facts = Facts::bare(kind, format, size, modified_ms);
-    let read = match format {
-        Format::Mp4 | Format::QuickTime | Format::M4a => mp4::read(&mut file, facts),
-        Format::Matroska | Format::WebM => matroska::read(&mut file, facts),
-        Format::Jpeg | Format::JpegOther => jpeg::read(&mut file, facts),
-        Format::Png | Format::Gif | Format::WebP | Format::Heic | Format::Avif => {
-            picture::read(&mut file, facts)
-        }
-        Format::MpegTs
-        | Format::M2ts
-        | Format::MpegPs
-        | Format::Avi
-        | Format::Wmv
-        | Format::Wma => ffprobe::read(&path(), facts),
-        Format::Mp3
-        | Format::Adts
-        | Format::Flac
-        | Format::Vorbis
-        | Format::Opus
-        | Format::Wav
-        | Format::Aiff => audio::read(&mut file, facts),
+    let facts = Facts::bare(format.kind(), format, size, modified_ms);
+    let read = match format.row().reader {
+        Reader::Mp4 => mp4::read(&mut file, facts),
+        Reader::Matroska => matroska::read(&mut file, facts),
+        Reader::Jpeg => jpeg::read(&mut file, facts),
+        Reader::Picture => picture::read(&mut file, facts),
+        Reader::Tags(codec) => audio::read(&mut file, facts, codec),
+        Reader::Adts => audio::adts(&mut file, facts),
+        Reader::Probe => ffprobe::read(&path(), facts),
     };
     read.map(Facts::tamed)
 }
 
 fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {
-    let at = |offset: usize, magic: &[u8]| head.get(offset..offset + magic.len()) == Some(magic);
-    if at(4, b"ftyp") {
-        return Ok(match head.get(8..12) {
-            Some(b"M4A " | b"M4B ") => Format::M4a,
-            Some(b"heic" | b"heix" | b"mif1" | b"msf1" | b"hevc") => Format::Heic,
-            Some(b"avif" | b"avis") => Format::Avif,
-            Some(b"qt  ") => Format::QuickTime,
-            _ => Format::Mp4,
-        });
-    }
-    // The second packet of a stream names its codec; the first page holds it.
-    let within = |magic: &[u8]| {
-        head.get(..256.min(head.len())).is_some_and(|h| h.windows(magic.len()).any(|w| w == magic))
-    };
-    if at(0, b"OggS") {
-        return match () {
-            () if within(b"OpusHead") => Ok(Format::Opus),
-            () if within(b"\x01vorbis") => Ok(Format::Vorbis),
-            () => Err(Reason::Unknown("Ogg without Vorbis or Opus")),
-        };
-    }
-    if at(0, b"RIFF") || at(0, b"FORM") {
-        return match head.get(8..12) {
-            Some(b"WAVE") => Ok(Format::Wav),
-            Some(b"AVI ") => Ok(Format::Avi),
-            Some(b"WEBP") => Ok(Format::WebP),
-            Some(b"AIFF" | b"AIFC") => Ok(Format::Aiff),
-            _ => Err(Reason::NotMedia),
-        };
-    }
-    let known: [(&[u8], Format); 8] = [
-        (&[0xff, 0xd8, 0xff], Format::Jpeg),
-        (b"\x89PNG", Format::Png),
-        (b"GIF8", Format::Gif),
-        (b"fLaC", Format::Flac),
-        (b"\x1a\x45\xdf\xa3", Format::Matroska),
-        (b"\x30\x26\xb2\x75", Format::Wmv),
-        (b"\x00\x00\x01\xba", Format::MpegPs),
-        (b"\x00\x00\x01\xb3", Format::MpegPs),
-    ];
-    if let Some((_, format)) = known.iter().find(|(magic, _)| at(0, magic)) {
-        return Ok(*format);
-    }
-    // Three packets of a transport stream in a row.
-    let synced =
-        |first: usize, step: usize| (0..3).all(|n| head.get(first + n * step) == Some(&0x47));
-    if synced(0, 188) {
-        return Ok(Format::MpegTs);
-    }
-    if synced(4, 192) {
-        return Ok(Format::M2ts);
-    }
-    match head {
-        // Frame sync of ADTS: twelve set bits and layer 0.
-        [0xff, second, ..] if second & 0xf6 == 0xf0 => return Ok(Format::Adts),
-        // Of layer 3: eleven set bits, a version that exists, layer bits 01.
-        [0xff, second, ..] if second & 0xe6 == 0xe2 && second & 0x18 != 0x08 => {
-            return Ok(Format::Mp3);
+    Format::of_contents(head, extension).ok_or_else(|| match FileClass::of_extension(extension) {
+        _ if head.starts_with(b"OggS") => Reason::Unknown("Ogg without Vorbis or Opus"),
+        FileClass::Captions { .. } => {
+            Reason::Beside("subtitles; they are offered with the film beside them")
         }
-        [b'I', b'D', b'3', ..] => {
-            // A tag may stand before other frames than those of layer 3.
-            return Ok(match extension {
-                "aac" => Format::Adts,
-                "flac" => Format::Flac,
-                _ => Format::Mp3,
-            });
-        }
-        _ => {}
-    }
-    match extension {
-        "mp4" | "m4v" => Ok(Format::Mp4),
-        "mov" => Ok(Format::QuickTime),
-        "mp3" => Ok(Format::Mp3),
-        "jpg" | "jpeg" => Ok(Format::Jpeg),
-        "srt" | "vtt" => {
-            Err(Reason::Beside("subtitles; they are offered with the film beside them"))
-        }
-        "m3u" | "m3u8" | "pls" | "xspf" => Err(Reason::Playlist),
-        _ => Err(Reason::NotMedia),
-    }
+        FileClass::Playlist => Reason::Playlist,
+        _ => Reason::NotMedia,
+    })
 }
 
 #[cfg(test)]
@@ -165,17 +76,11 @@ mod tests {
     use super::*;
 
     #[test]
-    fn contents_win_over_the_extension() {
-        assert_eq!(sniff(b"\xff\xd8\xff\xe0", "mp4"), Ok(Format::Jpeg));
-        assert_eq!(sniff(b"\0\0\0\x20ftypisom", "txt"), Ok(Format::Mp4));
-        assert_eq!(sniff(b"ID3\x04", ""), Ok(Format::Mp3));
-        assert_eq!(sniff(b"\xff\xfb\x90\x00", "dat"), Ok(Format::Mp3));
-        assert_eq!(sniff(b"\xff\xf1\x50\x80", "dat"), Ok(Format::Adts));
-        assert_eq!(sniff(b"\x89PNG\r\n", "jpg"), Ok(Format::Png));
-        assert_eq!(sniff(b"RIFF\0\0\0\0WEBPVP8 ", "jpg"), Ok(Format::WebP));
+    fn what_is_no_media_has_its_reason() {
         assert_eq!(sniff(b"hello", "txt"), Err(Reason::NotMedia));
         assert_eq!(sniff(b"#EXTM3U", "m3u"), Err(Reason::Playlist));
-        assert_eq!(sniff(b"", "mp3"), Ok(Format::Mp3));
+        assert!(matches!(sniff(b"1", "srt"), Err(Reason::Beside(_))));
+        assert!(matches!(sniff(b"OggS\0\0\0\0Speex", "ogg"), Err(Reason::Unknown(_))));
     }
 
     #[test]

@@ -3,12 +3,12 @@
 use std::collections::BTreeMap;
 
 use mostra_core::facts::Caption;
+use mostra_core::format::FileClass;
 
 use crate::extension::Extension;
 
 /// Names, without extension, of pictures that show all that lies beside them, the best first.
 pub const COVERS: [&str; 3] = ["cover", "folder", "front"];
-const PICTURES: [&str; 4] = ["jpg", "jpeg", "png", "webp"];
 
 /// The subtitle files of one directory, by the names of films.
 #[derive(Debug, Default)]
@@ -22,9 +22,8 @@ impl Captions {
 
     /// Adds one by its name; others than SubRip and WebVTT are passed over.
     pub fn put(&mut self, name: &str) {
-        let (own, extension) = split(name);
-        if ["srt", "vtt"].iter().any(|known| extension.eq_ignore_ascii_case(known)) {
-            self.0.entry(own.to_lowercase()).or_default().push(name.to_owned());
+        if matches!(class_of(name), FileClass::Captions { .. }) {
+            self.0.entry(split(name).0.to_lowercase()).or_default().push(name.to_owned());
         }
     }
 
@@ -49,7 +48,7 @@ impl Captions {
                 Some(names.iter().map(move |name| Caption {
                     name: name.clone(),
                     language: language.clone(),
-                    webvtt: split(name).1.eq_ignore_ascii_case("vtt"),
+                    webvtt: class_of(name) == FileClass::Captions { webvtt: true },
                 }))
             })
             .flatten()
@@ -62,8 +61,17 @@ impl Captions {
 /// Whether a picture is the cover of what lies beside it, and no picture of its own.
 pub fn is_cover(name: &str) -> bool {
     let stem = split(name).0;
-    COVERS.iter().any(|cover| cover.eq_ignore_ascii_case(stem))
-        && PICTURES.contains(&&*Extension::of(name))
+    COVERS.iter().any(|cover| cover.eq_ignore_ascii_case(stem)) && is_picture_that_shows(name)
+}
+
+/// Whether a file is a picture that can show what lies beside it.
+pub fn is_picture_that_shows(name: &str) -> bool {
+    matches!(class_of(name), FileClass::Media(format) if format.row().cover)
+}
+
+/// What a file is by its name.
+pub fn class_of(name: &str) -> FileClass {
+    FileClass::of_extension(&Extension::of(name))
 }
 
 fn split(name: &str) -> (&str, &str) {

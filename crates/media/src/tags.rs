@@ -143,7 +143,7 @@ mod tests {
     use lofty::id3::v2::{FrameId, TextInformationFrame, TimestampFrame};
     use lofty::tag::items::Timestamp;
     use mostra_core::Kind;
-    use mostra_core::facts::Format;
+    use mostra_core::format::Format;
 
     fn told(words: Words<'_>) -> Facts {
         words.added_to(Facts::bare(Kind::Music, Format::Mp3, 1, 1))

@@ -8,7 +8,8 @@ use std::path::Path;
 use std::process::Command;
 
 use mostra_core::Kind;
-use mostra_core::facts::{Facts, Format};
+use mostra_core::facts::Facts;
+use mostra_core::format::Format;
 use mostra_core::profile::Rendition;
 use mostra_media::{art, probe::probe};
 

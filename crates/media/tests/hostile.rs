@@ -172,7 +172,7 @@ fn a_list_of_other_files_dressed_as_a_recording_opens_none_of_them() {
         assert!(!shown, "{name}: {read:?}");
         let facts = mostra_core::facts::Facts::bare(
             mostra_core::Kind::Video,
-            mostra_core::facts::Format::M2ts,
+            mostra_core::format::Format::M2ts,
             bytes.len() as u64,
             0,
         );

@@ -74,7 +74,7 @@ fn file(rows: &mut &[u8]) -> Result<File, StoreError> {
 mod tests {
     use super::*;
     use mostra_core::Kind;
-    use mostra_core::facts::Format;
+    use mostra_core::format::Format;
 
     #[test]
     fn rows_come_back_as_they_were() {

@@ -7,7 +7,8 @@ use super::File;
 use super::names::Names;
 use crate::Kind;
 use crate::date::Date;
-use crate::facts::{AudioTrack, Caption, Episode, Facts, Format, SubtitleTrack, VideoCodec};
+use crate::facts::{AudioTrack, Caption, Episode, Facts, SubtitleTrack, VideoCodec};
+use crate::format::Format;
 
 /// Reads the fixed places of a record.
 #[derive(Clone, Copy)]

@@ -11,7 +11,8 @@ use super::parts::Part;
 use super::{Page, Traits};
 use crate::access::Pass;
 use crate::catalogue::{Catalogue, ContainerClass, Node};
-use crate::facts::{Facts, Format};
+use crate::facts::Facts;
+use crate::format::Format;
 use crate::profile::{self, Rendition};
 use crate::traits::Features;
 

@@ -21,7 +21,7 @@ pub use urls::{
 
 use crate::access::Decision;
 use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, Window};
-use crate::facts::{Facts, Format};
+use crate::facts::Facts;
 use crate::profile::Rendition;
 use crate::stop::Stop;
 use crate::traits::{CaptionElement, Traits};
@@ -208,8 +208,8 @@ pub fn is_pictured(facts: &Facts, films: bool) -> bool {
     let beside = facts.embedded_art || facts.art.is_some();
     beside
         || match facts.kind {
-            // These are decoded by the same program that takes pictures from films.
-            Kind::Picture if matches!(facts.format, Format::Heic | Format::Avif) => films,
+            // Decoded by the same program that takes pictures from films.
+            Kind::Picture if facts.format.row().demuxer.is_some() => films,
             Kind::Picture => true,
             Kind::Video => films,
             Kind::Music => false,

@@ -3,6 +3,7 @@
 use super::{fit, profile};
 use crate::catalogue::ItemView;
 use crate::facts::Facts;
+use crate::format::FileClass;
 use crate::profile::Rendition;
 use crate::resource::{Length, Resource, Source};
 use crate::shards::{mix, mix_text};
@@ -45,11 +46,9 @@ pub fn wanted(path: &str) -> Option<(&str, Wanted)> {
     }
 }
 
-/// Whether an extension is that of WebVTT or SubRip.
 fn is_webvtt(extension: &str) -> Option<bool> {
-    match extension {
-        "vtt" => Some(true),
-        "srt" => Some(false),
+    match FileClass::of_extension(extension) {
+        FileClass::Captions { webvtt } => Some(webvtt),
         _ => None,
     }
 }
@@ -137,7 +136,7 @@ pub fn caption_field(
 mod tests {
     use super::*;
     use crate::Kind;
-    use crate::facts::Format;
+    use crate::format::Format;
 
     #[test]
     fn paths_read_back() {

@@ -12,7 +12,8 @@ use mostra_core::catalogue::{
     Playlist, Titles,
 };
 use mostra_core::date::Date;
-use mostra_core::facts::{Caption, Episode, Facts, Format};
+use mostra_core::facts::{Caption, Episode, Facts};
+use mostra_core::format::Format;
 use mostra_core::present;
 use mostra_core::traits::{Alias, Features, PLAIN, Traits};
 use mostra_core::{Kind, Kinds, Locale};

@@ -2,8 +2,9 @@
 
 use std::collections::HashMap;
 
+use mostra_core::Kind;
 use mostra_core::facts::Caption;
-use mostra_media::extension::Extension;
+use mostra_core::format::FileClass;
 use mostra_media::sidecar;
 use mostra_media::walk::Listing;
 
@@ -24,11 +25,15 @@ impl Beside {
         };
         let mut pictures = Vec::new();
         for file in &listing.files {
-            match &*Extension::of(&file.name) {
-                "srt" | "vtt" => beside.captions.put(&file.name),
-                "jpg" | "jpeg" | "png" | "webp" => pictures.push(&file.name),
-                "txt" | "nfo" | "gif" | "heic" | "avif" | "m3u" | "m3u8" | "pls" | "xspf" => {}
-                _ => beside.has_media = true,
+            match sidecar::class_of(&file.name) {
+                FileClass::Captions { .. } => beside.captions.put(&file.name),
+                FileClass::Media(format) if format.kind() == Kind::Picture => {
+                    if format.row().cover {
+                        pictures.push(&file.name);
+                    }
+                }
+                FileClass::Playlist | FileClass::Notes => {}
+                FileClass::Media(_) | FileClass::Unknown => beside.has_media = true,
             }
         }
         // Among pictures alone none is the cover of another; what is behind a link may be a film.
@@ -42,12 +47,14 @@ impl Beside {
     }
 
     pub fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {
-        let extension = &*Extension::of(name);
-        if ["jpg", "jpeg", "png", "webp", "gif", "heic", "avif"].contains(&extension) {
+        let kind = match sidecar::class_of(name) {
+            FileClass::Media(format) => Some(format.kind()),
+            _ => None,
+        };
+        if kind == Some(Kind::Picture) {
             return (Vec::new(), None);
         }
-        let sound = ["mp3", "m4a", "aac", "flac", "ogg", "opus", "wav", "aiff", "aif", "wma"];
-        let captions = if self.captions.is_empty() || sound.contains(&extension) {
+        let captions = if self.captions.is_empty() || kind == Some(Kind::Music) {
             Vec::new()
         } else {
             self.captions.of(name)

@@ -13,6 +13,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
 use mostra_core::drives::{self, Drives};
 use mostra_core::facts::{Caption, Facts, READER};
+use mostra_core::format::FileClass;
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::extension::Extension;
@@ -278,7 +279,7 @@ impl Job {
         directory: &Around,
     ) -> Looked {
         let extension = Extension::of(name);
-        if ["m3u", "m3u8", "pls", "xspf"].contains(&&*extension) {
+        if FileClass::of_extension(&extension) == FileClass::Playlist {
             return self.read_playlist(path, &extension);
         }
         if beside.has_media && sidecar::is_cover(name) {
