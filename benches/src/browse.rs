@@ -8,7 +8,7 @@ use mostra_tests::{House, SERVER, raw, top, until};
 
 const BARE: &str = "127.0.0.1:7681";
 
-pub fn measure(house: &House, report: &mut String) {
+pub(crate) fn measure(house: &House, report: &mut String) {
     thirty(house);
     let answer = raw::browse("127.0.0.1", "pictures-all");
     assert!(answer.text().contains("<NumberReturned>30<"));
@@ -36,7 +36,7 @@ pub fn measure(house: &House, report: &mut String) {
 }
 
 /// Publishes thirty pictures, once.
-pub fn thirty(house: &House) {
+pub(crate) fn thirty(house: &House) {
     let folder = house.folders.path().join("thirty");
     if folder.exists() {
         return;

@@ -11,7 +11,7 @@ use mostra_tests::{House, SERVER, raw, top, until};
 const NGINX: &str = "127.0.0.1:7682";
 const SIZE: u64 = 1 << 30;
 
-pub fn measure(house: &House, report: &mut String) {
+pub(crate) fn measure(house: &House, report: &mut String) {
     let path = big(house);
     let folder = house.folders.path().join("big");
     let mut nginx = serve(house, &folder);
@@ -54,7 +54,7 @@ pub fn measure(house: &House, report: &mut String) {
 }
 
 /// Publishes a film of 1 GiB, once; gives its path on the device listener.
-pub fn big(house: &House) -> String {
+pub(crate) fn big(house: &House) -> String {
     let folder = house.folders.path().join("big");
     if !folder.exists() {
         std::fs::create_dir(&folder).expect("a folder");

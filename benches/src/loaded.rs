@@ -12,7 +12,7 @@ use mostra_tests::{House, psql, query, raw, top, until};
 
 use crate::million::{FOLDERS, ITEMS, file, places};
 
-pub fn measure(house: &House, report: &mut String) {
+pub(crate) fn measure(house: &House, report: &mut String) {
     clear(house);
     let empty = {
         let mut service = house.start();

@@ -14,9 +14,9 @@ use mostra_core::{Kind, Kinds};
 use mostra_protocol::model::{search, sort};
 
 /// Items.
-pub const ITEMS: u32 = 1_000_000;
+pub(crate) const ITEMS: u32 = 1_000_000;
 /// Folders they lie in.
-pub const FOLDERS: u32 = 20;
+pub(crate) const FOLDERS: u32 = 20;
 const WORDS: [&str; 16] = [
     "Harbour", "Tide", "Lamp", "Rope", "Fog", "Keeper", "Storm", "Bell", "Slack", "Ebb", "Quay",
     "Signal", "Mirela", "Anchor", "Salt", "Ferry",
@@ -32,7 +32,7 @@ fn spread(n: u32) -> u32 {
 }
 
 /// Folders and directories: 100 of the latter in each of the former.
-pub fn places() -> Vec<Change> {
+pub(crate) fn places() -> Vec<Change> {
     let folder = |f: u32| {
         Change::PutFolder(Folder {
             serial: f,
@@ -55,7 +55,7 @@ pub fn places() -> Vec<Change> {
 }
 
 /// The nth file: four tracks and five pictures to one video.
-pub fn file(n: u32) -> File {
+pub(crate) fn file(n: u32) -> File {
     let f = 1 + n % FOLDERS;
     // One folder in which all lies flat, as some people keep theirs.
     let d = if f == 1 { 0 } else { 1 + (n / FOLDERS) % 100 };
@@ -134,7 +134,7 @@ fn ms(time: Duration) -> String {
     format!("{:.3} ms", time.as_secs_f64() * 1000.0)
 }
 
-pub fn measure(report: &mut String) {
+pub(crate) fn measure(report: &mut String) {
     let before = super::resident(std::process::id());
     let begin = Instant::now();
     let mut catalogue = Catalogue::new("q3v9d0", 1);

@@ -10,7 +10,7 @@ use mostra_tests::{House, top, until};
 
 const FILES: usize = 100_000;
 
-pub fn measure(house: &House, report: &mut String) {
+pub(crate) fn measure(house: &House, report: &mut String) {
     let folder = house.folders.path().join("many");
     generate(&folder);
     // What was just written goes to the disk before, and not meanwhile.

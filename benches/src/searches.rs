@@ -17,7 +17,7 @@ const SEARCH: &[u8] =
     b"M-SEARCH * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nMAN: \"ssdp:discover\"\r\n\
     MX: 1\r\nST: urn:schemas-upnp-org:device:MediaServer:1\r\n\r\n";
 
-pub fn measure(report: &mut String) {
+pub(crate) fn measure(report: &mut String) {
     let _ =
         getrlimit(Resource::RLIMIT_NOFILE).map(|(_, m)| setrlimit(Resource::RLIMIT_NOFILE, m, m));
     let sources: Vec<UdpSocket> = (1..=SOURCES).map(|n| source(n as u8)).collect();

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use mostra_tests::{House, Running};
 
 /// Measures and leaves the service running, signed in.
-pub fn measure(house: &House, report: &mut String) -> Running {
+pub(crate) fn measure(house: &House, report: &mut String) -> Running {
     let mut times = Vec::new();
     // The first start makes the tables.
     house.start().stop();

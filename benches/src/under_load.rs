@@ -14,7 +14,7 @@ const SECONDS: u64 = 5;
 /// How long a client looks at a page before it asks for the next.
 const LOOKS: Duration = Duration::from_millis(100);
 
-pub fn measure(house: &House, report: &mut String) {
+pub(crate) fn measure(house: &House, report: &mut String) {
     let _ = writeln!(
         report,
         "## Browse of a 30-item page, {CLIENTS} clients each with a connection, a page and then \

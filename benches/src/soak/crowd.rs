@@ -14,14 +14,14 @@ use super::ledger::Ledger;
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// An item that stays all the time.
-pub struct Item {
+pub(super) struct Item {
     container: &'static str,
     path: String,
     bytes: Vec<u8>,
 }
 
 /// What is on offer all the time, fetched once and compared with the files themselves.
-pub fn offered(from: &str, media: &Path) -> Vec<Item> {
+pub(super) fn offered(from: &str, media: &Path) -> Vec<Item> {
     let mut files = Vec::new();
     let mut open = vec![media.to_owned()];
     while let Some(directory) = open.pop() {
@@ -51,7 +51,7 @@ pub fn offered(from: &str, media: &Path) -> Vec<Item> {
 }
 
 /// One device.
-pub struct Visitor<'a> {
+pub(super) struct Visitor<'a> {
     pub address: String,
     pub ledger: &'a Ledger,
     pub items: &'a [Item],
@@ -63,7 +63,7 @@ pub struct Visitor<'a> {
 
 impl Visitor<'_> {
     /// Goes on until the end.
-    pub fn live(mut self) {
+    pub(super) fn live(mut self) {
         while !self.ended.load(Ordering::Relaxed) {
             let (ledger, who) = (self.ledger, self.address.clone());
             match self.chance.u32(..20) {

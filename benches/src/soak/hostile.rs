@@ -10,7 +10,7 @@ use mostra_tests::{SERVER, raw};
 use super::ledger::Ledger;
 
 /// Goes on until the end. What comes back must be no failure of the service's own.
-pub fn live(address: &str, ledger: &Ledger, ended: &AtomicBool, mut chance: fastrand::Rng) {
+pub(super) fn live(address: &str, ledger: &Ledger, ended: &AtomicBool, mut chance: fastrand::Rng) {
     while !ended.load(Ordering::Relaxed) {
         let kind = chance.u32(..12);
         ledger.note("be refused", address, || attack(address, kind, &mut chance));

@@ -22,13 +22,13 @@ struct Pages {
 }
 
 /// Kept by all who take part.
-pub struct Ledger {
+pub(super) struct Ledger {
     began: Instant,
     pages: Mutex<Pages>,
 }
 
 impl Ledger {
-    pub fn begin() -> Ledger {
+    pub(super) fn begin() -> Ledger {
         Ledger { began: Instant::now(), pages: Mutex::default() }
     }
 
@@ -37,12 +37,17 @@ impl Ledger {
     }
 
     /// Since the beginning.
-    pub fn now(&self) -> Duration {
+    pub(super) fn now(&self) -> Duration {
         self.began.elapsed()
     }
 
     /// Does something and notes how it went.
-    pub fn note(&self, deed: &'static str, who: &str, work: impl FnOnce() -> Result<(), String>) {
+    pub(super) fn note(
+        &self,
+        deed: &'static str,
+        who: &str,
+        work: impl FnOnce() -> Result<(), String>,
+    ) {
         let began = Instant::now();
         let outcome = work();
         let (at, took) = (self.now(), began.elapsed());
@@ -59,7 +64,7 @@ impl Ledger {
     }
 
     /// The table of deeds, the failures, and how many there were.
-    pub fn close(&self) -> (String, u64) {
+    pub(super) fn close(&self) -> (String, u64) {
         let pages = self.pages();
         let mut report =
             String::from("| what | asked | failed | slowest |\n| --- | --- | --- | --- |\n");

@@ -43,7 +43,7 @@ impl Sample {
 }
 
 /// Runs the soak, prints its report, and ends the process with 1 if anything was wrong.
-pub fn run(length: Duration) {
+pub(crate) fn run(length: Duration) {
     in_a_house(move |_| {
         let disk = Disk::mount();
         let data = tempfile::tempdir_in(disk.path()).expect("a data directory");

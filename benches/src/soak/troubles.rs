@@ -15,11 +15,11 @@ use nix::sched::{CloneFlags, unshare};
 use super::ledger::Ledger;
 
 /// A small disk of the run's own, on which the records and the service's data lie.
-pub struct Disk(PathBuf, Cluster);
+pub(super) struct Disk(PathBuf, Cluster);
 
 impl Disk {
     /// Mounted where nobody else sees it; it goes with the last process that does.
-    pub fn mount() -> Disk {
+    pub(super) fn mount() -> Disk {
         let none = None::<&str>;
         unshare(CloneFlags::CLONE_NEWNS).expect("a mount namespace of its own; run it as root");
         mount(none, "/", none, MsFlags::MS_REC | MsFlags::MS_PRIVATE, none)
@@ -32,17 +32,17 @@ impl Disk {
         Disk(place, cluster)
     }
 
-    pub fn path(&self) -> &Path {
+    pub(super) fn path(&self) -> &Path {
         &self.0
     }
 
     /// Starts PostgreSQL on it, if it does not run.
-    pub fn start_postgres(&self) -> String {
+    pub(super) fn start_postgres(&self) -> String {
         // As safe as in a house: a full disk tears what is not written twice.
         self.1.start(false)
     }
 
-    pub fn stop_postgres(&self) {
+    pub(super) fn stop_postgres(&self) {
         self.1.stop();
     }
 
@@ -65,7 +65,7 @@ impl Disk {
 }
 
 /// Files come, move and go in the published folder.
-pub fn change(media: &Path, ended: &AtomicBool) {
+pub(super) fn change(media: &Path, ended: &AtomicBool) {
     let sound = std::fs::read(top().join("demo/media/Sound/Night log.mp3")).expect("a sound");
     let folder = media.join("Sound");
     let place = |n: u32, what: &str| folder.join(format!("Soak {n} {what}.mp3"));
@@ -87,7 +87,7 @@ pub fn change(media: &Path, ended: &AtomicBool) {
 }
 
 /// A person who gives devices names. What is confirmed must stay.
-pub struct Person<'a> {
+pub(super) struct Person<'a> {
     house: &'a House,
     devices: Vec<u64>,
     confirmed: Mutex<BTreeMap<u64, String>>,
@@ -97,7 +97,7 @@ pub struct Person<'a> {
 }
 
 impl<'a> Person<'a> {
-    pub fn new(house: &'a House, devices: Vec<u64>) -> Person<'a> {
+    pub(super) fn new(house: &'a House, devices: Vec<u64>) -> Person<'a> {
         Person {
             house,
             devices,
@@ -107,7 +107,7 @@ impl<'a> Person<'a> {
         }
     }
 
-    pub fn live(&self, ledger: &Ledger, ended: &AtomicBool) {
+    pub(super) fn live(&self, ledger: &Ledger, ended: &AtomicBool) {
         let mut n = 0usize;
         while !ended.load(Ordering::Relaxed) {
             let id = self.devices[n % self.devices.len()];
@@ -137,7 +137,7 @@ impl<'a> Person<'a> {
     }
 
     /// Whether all that was confirmed is so.
-    pub fn kept(&self, house: &House) -> Result<String, String> {
+    pub(super) fn kept(&self, house: &House) -> Result<String, String> {
         let devices = house.api("GET", "/devices");
         let names: BTreeMap<u64, String> = (devices.as_array().into_iter().flatten())
             .filter_map(|d| Some((d["id"].as_u64()?, d["name"].as_str()?.to_owned())))
@@ -151,7 +151,7 @@ impl<'a> Person<'a> {
 }
 
 /// Lets troubles come, each at its share of the time; `sample` is called now and then.
-pub fn come(
+pub(super) fn come(
     disk: &Disk,
     person: &Person<'_>,
     ledger: &Ledger,

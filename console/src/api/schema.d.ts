@@ -1094,8 +1094,10 @@ export interface components {
         LeftOut: {
             /** @description Its path below the folder. */
             path: string;
-            /** @description Why. */
+            /** @description Why, in words. */
             reason: string;
+            /** @description Why, as a code, with data where it has any. */
+            code: unknown;
             /** @description What a person can do about it. */
             remedy?: string | null;
         };

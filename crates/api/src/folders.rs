@@ -147,8 +147,10 @@ pub struct ScanReports {
 pub struct LeftOut {
     /// Its path below the folder.
     pub path: String,
-    /// Why.
+    /// Why, in words.
     pub reason: String,
+    /// Why, as a code, with data where it has any.
+    pub code: serde_json::Value,
     /// What a person can do about it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub remedy: Option<String>,

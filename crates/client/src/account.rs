@@ -9,7 +9,7 @@ use crate::house::password;
 use crate::output::{Output, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub enum Verb {
+pub(crate) enum Verb {
     /// List accounts; each may do everything
     List,
     /// Make an account
@@ -48,7 +48,11 @@ pub enum Verb {
     },
 }
 
-pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+pub(crate) async fn run(
+    connection: &Connection,
+    output: &Output,
+    verb: Verb,
+) -> Result<(), Failure> {
     match verb {
         Verb::List => {
             let accounts: Vec<AccountUse> = connection.get("/accounts").await?;

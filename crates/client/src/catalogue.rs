@@ -7,7 +7,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, count, duration, table};
 
 #[derive(Debug, clap::Args)]
-pub struct Window {
+pub(crate) struct Window {
     /// The first one to list, counted from 0
     #[arg(long, default_value_t = 0)]
     start: u32,
@@ -38,7 +38,7 @@ impl Window {
 }
 
 #[derive(Debug, Subcommand)]
-pub enum Verb {
+pub(crate) enum Verb {
     /// List what a container holds
     List {
         /// The container's object id
@@ -68,7 +68,11 @@ pub enum Verb {
     },
 }
 
-pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+pub(crate) async fn run(
+    connection: &Connection,
+    output: &Output,
+    verb: Verb,
+) -> Result<(), Failure> {
     match verb {
         Verb::List { id, window } => {
             let path = format!("/catalogue/{}/children", plain(&id)?);

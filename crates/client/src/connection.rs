@@ -11,11 +11,11 @@ use serde::de::DeserializeOwned;
 
 /// What went wrong, why, and the next step.
 #[derive(Debug)]
-pub struct Failure(Problem);
+pub(crate) struct Failure(Problem);
 
 impl Failure {
     /// A failure on our side.
-    pub fn new(title: impl Into<String>, next: &str) -> Failure {
+    pub(crate) fn new(title: impl Into<String>, next: &str) -> Failure {
         let next = (!next.is_empty()).then(|| next.to_owned());
         Failure(Problem {
             kind: "about:blank".into(),
@@ -27,7 +27,7 @@ impl Failure {
     }
 
     /// Prints it and gives the exit code.
-    pub fn report(&self, json: bool) -> ExitCode {
+    pub(crate) fn report(&self, json: bool) -> ExitCode {
         if json {
             eprintln!("{}", serde_json::to_string(&self.0).unwrap_or_default());
         } else {
@@ -42,7 +42,7 @@ impl Failure {
 
 /// A connection with a token kept in a file that only its owner can read.
 #[derive(Debug)]
-pub struct Connection {
+pub(crate) struct Connection {
     base: String,
     token_file: PathBuf,
     client: reqwest::Client,
@@ -50,7 +50,7 @@ pub struct Connection {
 
 impl Connection {
     /// For a console address and a token file.
-    pub fn new(console: &str, token_file: Option<PathBuf>) -> Result<Connection, Failure> {
+    pub(crate) fn new(console: &str, token_file: Option<PathBuf>) -> Result<Connection, Failure> {
         let token_file = token_file.unwrap_or_else(|| {
             let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
             let base =
@@ -66,12 +66,12 @@ impl Connection {
     }
 
     /// Reads a resource.
-    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> Result<T, Failure> {
         self.json(self.send::<()>(Method::GET, path, None).await?).await
     }
 
     /// Reads a resource with a query.
-    pub async fn ask<T: DeserializeOwned>(
+    pub(crate) async fn ask<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &[(&str, String)],
@@ -84,7 +84,7 @@ impl Connection {
     }
 
     /// Sends a change and reads the answer.
-    pub async fn change<T: DeserializeOwned>(
+    pub(crate) async fn change<T: DeserializeOwned>(
         &self,
         method: Method,
         path: &str,
@@ -94,17 +94,17 @@ impl Connection {
     }
 
     /// Removes a resource.
-    pub async fn remove(&self, path: &str) -> Result<(), Failure> {
+    pub(crate) async fn remove(&self, path: &str) -> Result<(), Failure> {
         self.send::<()>(Method::DELETE, path, None).await.map(drop)
     }
 
     /// Sets something, of which nothing comes back.
-    pub async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+    pub(crate) async fn put(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
         self.send(Method::PUT, path, Some(body)).await.map(drop)
     }
 
     /// Has something done.
-    pub async fn act(&self, path: &str) -> Result<(), Failure> {
+    pub(crate) async fn act(&self, path: &str) -> Result<(), Failure> {
         self.send::<()>(Method::POST, path, None).await.map(drop)
     }
 
@@ -153,7 +153,7 @@ impl Connection {
     }
 
     /// Keeps a token for later calls, in a file of mode 0600.
-    pub fn keep(&self, token: &str) -> Result<PathBuf, Failure> {
+    pub(crate) fn keep(&self, token: &str) -> Result<PathBuf, Failure> {
         use std::io::Write;
         use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
         let write = || -> std::io::Result<()> {
@@ -181,7 +181,7 @@ impl Connection {
     }
 
     /// Drops the kept token.
-    pub fn drop_token(&self) {
+    pub(crate) fn drop_token(&self) {
         let _ = std::fs::remove_file(&self.token_file);
     }
 }

@@ -11,7 +11,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub enum Verb {
+pub(crate) enum Verb {
     /// List devices; those that wait come first
     List,
     /// Show a device with its proof, step by step
@@ -94,7 +94,11 @@ pub enum Verb {
     },
 }
 
-pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+pub(crate) async fn run(
+    connection: &Connection,
+    output: &Output,
+    verb: Verb,
+) -> Result<(), Failure> {
     match verb {
         Verb::List => {
             let devices: Vec<Device> = connection.get("/devices").await?;

@@ -12,7 +12,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub enum Verb {
+pub(crate) enum Verb {
     /// Publish a folder where it is; nothing is moved or changed
     Add {
         /// The folder
@@ -72,7 +72,7 @@ pub enum Verb {
 
 /// What is done to sub-folders.
 #[derive(Debug, clap::Args)]
-pub struct LeaveOut {
+pub(crate) struct LeaveOut {
     /// Its number or label
     folder: String,
     /// Sub-folders, by path below the folder; all others are taken in again
@@ -82,7 +82,11 @@ pub struct LeaveOut {
     none: bool,
 }
 
-pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+pub(crate) async fn run(
+    connection: &Connection,
+    output: &Output,
+    verb: Verb,
+) -> Result<(), Failure> {
     match verb {
         Verb::Add { path, label, kinds, no_wait } => {
             let path =
@@ -163,7 +167,7 @@ pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result
 }
 
 /// The folder of that number, label or path.
-pub async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> {
+pub(crate) async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> {
     let folders: Vec<Folder> = connection.get("/folders").await?;
     let fits = |f: &Folder| f.id.to_string() == wanted || f.label == wanted || f.path == wanted;
     let mut found: Vec<Folder> = folders.into_iter().filter(fits).collect();

@@ -13,7 +13,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub enum Verb {
+pub(crate) enum Verb {
     /// Show the house's name, or change it
     Name {
         /// The new name, as televisions will show it
@@ -75,12 +75,16 @@ pub enum Verb {
 }
 
 #[derive(Debug, Subcommand)]
-pub enum ConfigVerb {
+pub(crate) enum ConfigVerb {
     /// Show every value and where it came from
     Show,
 }
 
-pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+pub(crate) async fn run(
+    connection: &Connection,
+    output: &Output,
+    verb: Verb,
+) -> Result<(), Failure> {
     match verb {
         Verb::Name { name: None } => {
             let house: House = connection.get("/house").await?;
@@ -227,7 +231,7 @@ async fn access(connection: &Connection, output: &Output, open: bool) -> Result<
     })
 }
 
-pub async fn status(connection: &Connection, output: &Output) -> Result<(), Failure> {
+pub(crate) async fn status(connection: &Connection, output: &Output) -> Result<(), Failure> {
     let status: Status = connection.get("/status").await?;
     output.print(&status, |s| {
         let mut lines = vec![
@@ -256,7 +260,7 @@ pub async fn status(connection: &Connection, output: &Output) -> Result<(), Fail
     })
 }
 
-pub async fn config(connection: &Connection, output: &Output) -> Result<(), Failure> {
+pub(crate) async fn config(connection: &Connection, output: &Output) -> Result<(), Failure> {
     let values: Vec<ConfigValue> = connection.get("/config").await?;
     output.print(&values, |values| {
         let rows = values
@@ -266,7 +270,7 @@ pub async fn config(connection: &Connection, output: &Output) -> Result<(), Fail
     })
 }
 
-pub async fn login(
+pub(crate) async fn login(
     connection: &Connection,
     output: &Output,
     name: &str,
@@ -289,7 +293,7 @@ pub async fn login(
 }
 
 /// A password from a file, or asked for; `first`: chosen, and so asked for twice.
-pub fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
+pub(crate) fn password(file: Option<&str>, first: bool) -> Result<String, Failure> {
     let unreadable =
         |e: std::io::Error| Failure::new(format!("the password cannot be read: {e}"), "");
     let read = match file {
@@ -335,7 +339,7 @@ fn hidden(prompt: &str) -> Result<String, Failure> {
     Ok(line.trim_end_matches(['\n', '\r']).to_owned())
 }
 
-pub async fn logout(connection: &Connection, output: &Output) -> Result<(), Failure> {
+pub(crate) async fn logout(connection: &Connection, output: &Output) -> Result<(), Failure> {
     let ended = connection.remove("/session").await;
     connection.drop_token();
     ended?;

@@ -8,14 +8,14 @@ use crate::connection::Failure;
 
 /// How to print.
 #[derive(Debug, Clone, Copy)]
-pub struct Output {
+pub(crate) struct Output {
     /// JSON instead of text.
     pub json: bool,
 }
 
 impl Output {
     /// Prints a value as JSON, or else what `text` makes of it.
-    pub fn print<T: Serialize>(
+    pub(crate) fn print<T: Serialize>(
         &self,
         value: &T,
         text: impl FnOnce(&T) -> String,
@@ -33,7 +33,7 @@ impl Output {
 }
 
 /// A table with a heading; columns fit the terminal.
-pub fn table(heading: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
+pub(crate) fn table(heading: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
     let mut table = Table::new();
     table.load_preset(NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     table.set_header(heading.iter().map(|h| h.to_uppercase()));
@@ -47,19 +47,19 @@ pub fn table(heading: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> S
 }
 
 /// `1 item`, `2 items`.
-pub fn count(n: u64, word: &str) -> String {
+pub(crate) fn count(n: u64, word: &str) -> String {
     if n == 1 { format!("1 {word}") } else { format!("{n} {word}s") }
 }
 
 /// A moment in local time.
-pub fn time(ms: u64) -> String {
+pub(crate) fn time(ms: u64) -> String {
     let stamp =
         jiff::Timestamp::from_millisecond(i64::try_from(ms).unwrap_or(0)).unwrap_or_default();
     stamp.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 /// Bytes for people, by thousands.
-pub fn bytes(n: u64) -> String {
+pub(crate) fn bytes(n: u64) -> String {
     match n {
         0..1_000 => format!("{n} B"),
         1_000..1_000_000 => format!("{:.1} kB", n as f64 / 1e3),
@@ -69,7 +69,7 @@ pub fn bytes(n: u64) -> String {
 }
 
 /// A duration as `h:mm:ss` or `m:ss`.
-pub fn duration(ms: u64) -> String {
+pub(crate) fn duration(ms: u64) -> String {
     let s = ms / 1000;
     if s >= 3600 {
         format!("{}:{:02}:{:02}", s / 3600, s / 60 % 60, s % 60)
@@ -79,7 +79,7 @@ pub fn duration(ms: u64) -> String {
 }
 
 /// Asks a question to be answered with y; without a terminal the answer is no.
-pub fn sure(question: &str) -> bool {
+pub(crate) fn sure(question: &str) -> bool {
     use std::io::{IsTerminal, Write};
     if !std::io::stdin().is_terminal() {
         return false;

@@ -10,7 +10,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, duration, table, time};
 
 #[derive(Debug, Subcommand)]
-pub enum Verb {
+pub(crate) enum Verb {
     /// List the streams that run
     List,
     /// Watch them, with plots of the last minute, until Ctrl-C
@@ -26,7 +26,11 @@ pub enum Verb {
     },
 }
 
-pub async fn run(connection: &Connection, output: &Output, verb: Verb) -> Result<(), Failure> {
+pub(crate) async fn run(
+    connection: &Connection,
+    output: &Output,
+    verb: Verb,
+) -> Result<(), Failure> {
     match verb {
         Verb::List => {
             let all: Streams = connection.get("/streams").await?;

@@ -13,6 +13,7 @@ use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
+use super::certificate::CertificateError;
 use super::guard::Place;
 use super::problem::Failure;
 use super::session::Caller;
@@ -24,6 +25,20 @@ pub struct HouseAccess {
     /// Port of the console for the house.
     port: u16,
     open: tokio::sync::Mutex<Option<Opened>>,
+}
+
+/// Why the console was not opened to the house.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OpenError {
+    /// There is no certificate to serve with.
+    #[error(transparent)]
+    Certificate(#[from] CertificateError),
+    /// Its port cannot be used.
+    #[error("{0}\n  {remedy}", remedy = .0.remedy())]
+    Port(#[from] mostra_net::ListenError),
+    /// It cannot be served.
+    #[error("it cannot be served: {0}")]
+    Served(#[from] std::io::Error),
 }
 
 struct Opened {
@@ -47,7 +62,7 @@ impl HouseAccess {
         }
     }
 
-    async fn open(&self, parts: &Parts) -> Result<(), String> {
+    async fn open(&self, parts: &Parts) -> Result<(), OpenError> {
         let mut opened = self.open.lock().await;
         if opened.is_some() {
             return Ok(());
@@ -57,12 +72,11 @@ impl HouseAccess {
         // All are bound before any is served: it is open at every address or at none.
         let bound = ips.into_iter().map(|ip| {
             let place = SocketAddr::new(ip, self.port);
-            let listener = listen("console for the house", "--house-port", place, None)
-                .map_err(|error| format!("{error}\n  {}", error.remedy()))?;
-            let place = listener.local_addr().map_err(|e| e.to_string())?;
+            let listener = listen("console for the house", "--house-port", place, None)?;
+            let place = listener.local_addr()?;
             Ok((listener, format!("https://{place}")))
         });
-        let bound = bound.collect::<Result<Vec<_>, String>>()?;
+        let bound = bound.collect::<Result<Vec<_>, OpenError>>()?;
         let (mut handles, mut addresses) = (Vec::new(), Vec::new());
         for (listener, address) in bound {
             let tls = Some(certificate.tls.clone());
@@ -70,7 +84,7 @@ impl HouseAccess {
                 Ok(handle) => handles.push(handle),
                 Err(error) => {
                     stop(handles).await;
-                    return Err(error.to_string());
+                    return Err(error.into());
                 }
             }
             addresses.push(address);
@@ -106,7 +120,7 @@ async fn stop(handles: Vec<ServerHandle>) {
     }
 }
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(show).service(change).service(make_code);
 }
 
@@ -144,7 +158,7 @@ async fn change(
     let access = access.into_inner();
     if wish.0.open {
         access.open(&parts).await.map_err(|why| {
-            Failure::invalid("The console cannot be opened to the house").why(why)
+            Failure::invalid("The console cannot be opened to the house").why(why.to_string())
         })?;
         settings::set_console_open(&parts.context, true).await?;
         return Ok(web::Json(access.to_api().await));

@@ -12,7 +12,7 @@ use super::guard::Place;
 use super::problem::Failure;
 use super::session::{Caller, source_of, token_of};
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
         .service(list)
         .service(add)

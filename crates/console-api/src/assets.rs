@@ -10,7 +10,7 @@ use rust_embed::RustEmbed;
 struct Built;
 
 /// A file of the console; any other path is a page of it.
-pub async fn serve(request: HttpRequest) -> HttpResponse {
+pub(crate) async fn serve(request: HttpRequest) -> HttpResponse {
     let path = request.path().trim_start_matches('/');
     let file = Built::get(path).filter(|_| !path.is_empty());
     let (name, file) = match file {

@@ -17,11 +17,11 @@ const TEXT: usize = 4096;
 /// A JSON object read as a `T`, in which no text has control characters, which no record and no
 /// page could hold (SEC-16).
 #[derive(Debug)]
-pub struct Body<T>(pub T);
+pub(crate) struct Body<T>(pub T);
 
 /// The same where a request without a body means the usual.
 #[derive(Debug)]
-pub struct OptionalBody<T>(pub T);
+pub(crate) struct OptionalBody<T>(pub T);
 
 impl<T: DeserializeOwned + 'static> FromRequest for Body<T> {
     type Error = actix_web::Error;

@@ -12,7 +12,7 @@ use mostra_core::access::{Grant, Pass};
 use mostra_core::account::SignedIn;
 use mostra_core::catalogue::{Folder, ItemView, Node, Object, Page};
 use mostra_core::stop::Stop;
-use mostra_core::{Kinds, present, profile};
+use mostra_core::{Kinds, KindsError, present, profile};
 use mostra_protocol::model::search::{self, Criteria, Operator};
 use mostra_protocol::model::{property::Property, sort};
 use serde::Deserialize;
@@ -23,7 +23,7 @@ use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
         .service(continued)
         .service(show)
@@ -127,7 +127,7 @@ impl View {
         let wrong = |why: String| Failure::invalid("That grant does not work").why(why);
         let kinds: Kinds = match &self.kinds {
             None => Kinds::ALL,
-            Some(words) => words.parse().map_err(wrong)?,
+            Some(words) => words.parse().map_err(|e: KindsError| wrong(e.to_string()))?,
         };
         let number = |text: &str| {
             text.trim().parse::<u32>().map_err(|_| wrong(format!("{text:?} is no folder's number")))

@@ -23,7 +23,7 @@ use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
         .service(list)
         .service(show)
@@ -108,7 +108,7 @@ async fn set_traits(
     };
     let given = serde_json::Value::Object(body.0.traits);
     let traits: Traits = serde_json::from_value(given).map_err(|e| wrong(e.to_string()))?;
-    traits.check().map_err(wrong)?;
+    traits.check().map_err(|e| wrong(e.to_string()))?;
     let device = devices.set_traits(DeviceId(*id), traits, caller.0.account()).await?;
     Ok(web::Json(to_api(&device.ok_or_else(missing)?)))
 }
@@ -168,7 +168,7 @@ async fn decide(
     let kinds = kinds
         .map(read)
         .transpose()
-        .map_err(|why| Failure::invalid("Those kinds do not work").why(why))?;
+        .map_err(|why| Failure::invalid("Those kinds do not work").why(why.to_string()))?;
     let name = name.map(|n| usable_name(&n)).transpose()?;
     let folders = match (folders, all_folders.unwrap_or(false)) {
         (Some(_), true) => {

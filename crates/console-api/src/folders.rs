@@ -10,7 +10,7 @@ use mostra_app::library::scan::{Known, Noticed};
 use mostra_app::library::{Library, places};
 use mostra_core::catalogue::Folder;
 use mostra_core::format::FileClass;
-use mostra_core::{Kind, Kinds};
+use mostra_core::{Kind, Kinds, KindsError};
 use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -18,7 +18,7 @@ use super::body::{Body, OptionalBody};
 use super::problem::Failure;
 use super::session::Caller;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
         .service(list)
         .service(add)
@@ -54,7 +54,7 @@ fn to_api(library: &Library, folder: &Folder) -> ApiFolder {
             left_out: 0,
             rate: 0.0,
             remaining_ms: None,
-            problem: Some(problem.clone()),
+            problem: Some(problem.to_string()),
         }),
         (None, None) => None,
     };
@@ -125,10 +125,9 @@ async fn add(
     let NewFolder { path, label, kinds } = body.0;
     let kinds: Kinds = match kinds {
         None => Kinds::ALL,
-        Some(words) => words
-            .join(",")
-            .parse()
-            .map_err(|why: String| Failure::invalid("Those kinds do not work").why(why))?,
+        Some(words) => words.join(",").parse().map_err(|why: KindsError| {
+            Failure::invalid("Those kinds do not work").why(why.to_string())
+        })?,
     };
     let folder = library.clone().into_inner().publish(path, label, kinds).await?;
     Ok(HttpResponse::Created().json(to_api(&library, &folder)))
@@ -224,33 +223,6 @@ async fn stop_scan(
     Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
 }
 
-/// What a person can do about a reason.
-fn remedy(reason: &str) -> Option<String> {
-    let remedy = match reason {
-        r if r.contains("no permission") => {
-            "Allow the service's user to read it, for example: chmod o+r on the file, o+rx on its folders."
-        }
-        r if r.contains("UTF-8") => "Give the file a plain name.",
-        r if r.starts_with("damaged") => "Replace it by a whole copy, or delete it.",
-        r if r.contains("is empty") => "Copy it again, or delete it.",
-        r if r.contains("not set to hold") => "Publish its folder with that kind as well.",
-        r if r.contains("leads nowhere") => "Plug in its drive, or delete the link.",
-        r if r.contains("another drive than before") => {
-            "Mount its drive again; it comes back with all that is known of it. When the drives are meant to be as they are now, take them so under Folders, or: mostra folder rescan FOLDER --as-it-is"
-        }
-        r if r.contains("does not answer") => {
-            "See to the drive or network share; it comes back by itself."
-        }
-        r if r.contains("folders deep") => "Move it further up.",
-        r if r.contains("hosts that are not allowed") => {
-            "Allow the host under Settings, or: mostra house stations --allow HOST"
-        }
-        r if r.starts_with("playlist:") => "Correct the list, or publish the files that it names.",
-        _ => return None,
-    };
-    Some(remedy.to_owned())
-}
-
 #[utoipa::path(
     operation_id = "listLeftOut",
     summary = "What the last scan left out",
@@ -278,9 +250,10 @@ async fn left_out(
     let [video, music, picture] = counts;
     let found = KindCounts { video, music, picture };
     let files = files.into_iter().map(|f| LeftOut {
-        remedy: remedy(&f.reason),
+        remedy: f.reason.remedy().map(str::to_owned),
+        reason: f.reason.to_string(),
+        code: serde_json::json!(f.reason),
         path: f.path,
-        reason: f.reason,
     });
     let files = files.collect();
     Ok(web::Json(LeftOutList { files, found, other }))

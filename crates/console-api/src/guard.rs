@@ -14,7 +14,7 @@ use super::problem::Failure;
 
 /// Where this listener is.
 #[derive(Debug, Clone, Copy)]
-pub struct Place {
+pub(crate) struct Place {
     /// Loopback or the house.
     pub side: Side,
     /// Its own address.
@@ -22,7 +22,7 @@ pub struct Place {
 }
 
 /// The gate in front of every path of the console.
-pub async fn check<B: MessageBody + 'static>(
+pub(crate) async fn check<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {

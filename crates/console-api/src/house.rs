@@ -15,14 +15,14 @@ use mostra_app::streams::Streams;
 use mostra_core::Locale;
 use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
-use mostra_core::station::Allowed;
+use mostra_core::station::{Allowed, NoHost};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
 use super::problem::Failure;
 use super::session::Caller;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
         .service(status)
         .service(show)
@@ -180,7 +180,7 @@ async fn change(
     if let Some(mimes) = mimes {
         options.mimes = usable_mimes(mimes)?;
     }
-    let stations = stations.map(Allowed::new).transpose().map_err(|entry| {
+    let stations = stations.map(Allowed::new).transpose().map_err(|NoHost(entry)| {
         Failure::invalid("That is no host")
             .why(format!("{entry:?} names no host that could be connected to."))
             .next("For example: radio.example, *.radio.example or 192.0.2.7:8000")

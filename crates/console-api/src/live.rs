@@ -15,7 +15,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 use super::session::Caller;
 use super::streams::StreamView;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(live);
 }
 

@@ -17,7 +17,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 use super::problem::Failure;
 use super::session::Caller;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(file).service(art).service(captions);
 }
 

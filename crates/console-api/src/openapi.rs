@@ -95,12 +95,12 @@ fn operations(item: &mut PathItem) -> impl Iterator<Item = (HttpMethod, &mut Ope
 }
 
 /// The document for whoever asks.
-pub async fn serve() -> HttpResponse {
+pub(crate) async fn serve() -> HttpResponse {
     HttpResponse::Ok().json(document())
 }
 
 /// Answers what no handler took: a path that there is, with a method that it has not, or none.
-pub async fn not_served(request: HttpRequest) -> HttpResponse {
+pub(crate) async fn not_served(request: HttpRequest) -> HttpResponse {
     let path = request.path();
     let mut allowed: Vec<&str> = Vec::new();
     for (template, item) in &document().paths.paths {

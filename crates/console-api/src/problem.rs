@@ -12,11 +12,11 @@ use mostra_store::StoreError;
 
 /// An error answer: what, why, and the next step.
 #[derive(Debug)]
-pub struct Failure(Problem);
+pub(crate) struct Failure(Problem);
 
 impl Failure {
     /// A failure with a status and what happened.
-    pub fn new(status: StatusCode, title: &str) -> Failure {
+    pub(crate) fn new(status: StatusCode, title: &str) -> Failure {
         Failure(Problem {
             kind: "about:blank".into(),
             title: title.into(),
@@ -27,24 +27,24 @@ impl Failure {
     }
 
     /// Adds why.
-    pub fn why(mut self, detail: impl Into<String>) -> Failure {
+    pub(crate) fn why(mut self, detail: impl Into<String>) -> Failure {
         self.0.detail = Some(detail.into());
         self
     }
 
     /// Adds what to do next.
-    pub fn next(mut self, next: impl Into<String>) -> Failure {
+    pub(crate) fn next(mut self, next: impl Into<String>) -> Failure {
         self.0.next = Some(next.into());
         self
     }
 
     /// 422: the request was understood and cannot be carried out.
-    pub fn invalid(title: &str) -> Failure {
+    pub(crate) fn invalid(title: &str) -> Failure {
         Failure::new(StatusCode::UNPROCESSABLE_ENTITY, title)
     }
 
     /// 404.
-    pub fn missing(title: &str) -> Failure {
+    pub(crate) fn missing(title: &str) -> Failure {
         Failure::new(StatusCode::NOT_FOUND, title)
     }
 }
@@ -193,13 +193,13 @@ impl From<FolderError> for Failure {
 }
 
 /// A query that does not fit.
-pub fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
+pub(crate) fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
     Failure::new(StatusCode::BAD_REQUEST, "The request cannot be read")
         .why(error.to_string())
         .into()
 }
 
 /// A path whose number is none.
-pub fn unreadable_path(error: PathError, _: &HttpRequest) -> actix_web::Error {
+pub(crate) fn unreadable_path(error: PathError, _: &HttpRequest) -> actix_web::Error {
     Failure::missing("No such path").why(error.to_string()).into()
 }

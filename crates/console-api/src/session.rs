@@ -17,15 +17,15 @@ use super::guard::Place;
 use super::problem::Failure;
 
 /// The cookie's name.
-pub const COOKIE: &str = "mostra_session";
+pub(crate) const COOKIE: &str = "mostra_session";
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(setup).service(show).service(login).service(logout);
 }
 
 /// Somebody signed in, taken from a request: by cookie, or by `Authorization: Bearer`. A change
 /// by cookie also needs the CSRF token.
-pub struct Caller(pub SignedIn);
+pub(crate) struct Caller(pub SignedIn);
 
 impl FromRequest for Caller {
     type Error = Failure;
@@ -60,7 +60,7 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
 }
 
 /// The token that a request came with.
-pub fn token_of(request: &HttpRequest) -> Option<String> {
+pub(crate) fn token_of(request: &HttpRequest) -> Option<String> {
     identify(request).ok().map(|(_, token)| token)
 }
 
@@ -68,7 +68,7 @@ pub fn token_of(request: &HttpRequest) -> Option<String> {
 ///
 /// # Errors
 /// [`Failure`] where the system does not say.
-pub fn source_of(request: &HttpRequest) -> Result<IpAddr, Failure> {
+pub(crate) fn source_of(request: &HttpRequest) -> Result<IpAddr, Failure> {
     let peer = request.peer_addr().map(|peer| peer.ip());
     peer.ok_or_else(|| Failure::invalid("Unknown sender"))
 }

@@ -14,7 +14,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 use super::problem::Failure;
 use super::session::Caller;
 
-pub fn routes(config: &mut ServiceConfig<'_>) {
+pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(list).service(end);
 }
 
@@ -30,7 +30,7 @@ async fn list(_: Caller, view: StreamView) -> web::Json<Streams> {
 
 /// What it takes to show streams.
 #[derive(Clone)]
-pub struct StreamView {
+pub(crate) struct StreamView {
     context: web::Data<Context>,
     streams: web::Data<streams::Streams>,
     devices: web::Data<Devices>,
@@ -56,7 +56,7 @@ impl FromRequest for StreamView {
 
 impl StreamView {
     /// All streams as they are now.
-    pub fn to_api(&self) -> Streams {
+    pub(crate) fn to_api(&self) -> Streams {
         let running = self.streams.book().running(self.context.now());
         let book = self.devices.book();
         let shown = running.into_iter().filter_map(|stream| {

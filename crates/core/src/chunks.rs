@@ -20,18 +20,18 @@ impl<T> Default for Chunks<T> {
 }
 
 impl<T: Clone> Chunks<T> {
-    pub fn get(&self, serial: u32) -> Option<&T> {
+    pub(crate) fn get(&self, serial: u32) -> Option<&T> {
         let chunk = self.chunks.get(serial as usize / SIZE)?.as_ref()?;
         chunk.get(serial as usize % SIZE)?.as_ref()
     }
 
-    pub fn get_mut(&mut self, serial: u32) -> Option<&mut T> {
+    pub(crate) fn get_mut(&mut self, serial: u32) -> Option<&mut T> {
         self.get(serial)?;
         let chunk = self.chunks.get_mut(serial as usize / SIZE)?.as_mut()?;
         Arc::make_mut(chunk).get_mut(serial as usize % SIZE)?.as_mut()
     }
 
-    pub fn insert(&mut self, serial: u32, value: T) -> Option<T> {
+    pub(crate) fn insert(&mut self, serial: u32, value: T) -> Option<T> {
         let (at, within) = (serial as usize / SIZE, serial as usize % SIZE);
         if at >= self.chunks.len() {
             self.chunks.resize(at + 1, None);
@@ -40,7 +40,7 @@ impl<T: Clone> Chunks<T> {
         Arc::make_mut(chunk)[within].replace(value)
     }
 
-    pub fn remove(&mut self, serial: u32) -> Option<T> {
+    pub(crate) fn remove(&mut self, serial: u32) -> Option<T> {
         self.get(serial)?;
         let chunk = self.chunks.get_mut(serial as usize / SIZE)?.as_mut()?;
         Arc::make_mut(chunk)[serial as usize % SIZE].take()

@@ -69,6 +69,17 @@ impl Kinds {
     }
 }
 
+/// Why a text names no kinds.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum KindsError {
+    /// A word that is no kind.
+    #[error("{0:?} is not a kind; the kinds are video, music and picture")]
+    Unknown(String),
+    /// No word at all.
+    #[error("name at least one kind: video, music, picture")]
+    None,
+}
+
 impl fmt::Display for Kinds {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let words: Vec<_> = self.iter().map(Kind::word).collect();
@@ -77,19 +88,17 @@ impl fmt::Display for Kinds {
 }
 
 impl FromStr for Kinds {
-    type Err = String;
+    type Err = KindsError;
 
     /// Reads `video,music,picture`; at least one must be named.
-    fn from_str(text: &str) -> Result<Kinds, String> {
+    fn from_str(text: &str) -> Result<Kinds, KindsError> {
         let mut kinds = Vec::new();
         for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
             let kind = Kind::ALL.into_iter().find(|k| k.word() == word.to_lowercase());
-            kinds.push(kind.ok_or_else(|| {
-                format!("{word:?} is not a kind; the kinds are video, music and picture")
-            })?);
+            kinds.push(kind.ok_or_else(|| KindsError::Unknown(word.to_owned()))?);
         }
         if kinds.is_empty() {
-            return Err("name at least one kind: video, music, picture".into());
+            return Err(KindsError::None);
         }
         Ok(Kinds::of(kinds))
     }

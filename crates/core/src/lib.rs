@@ -25,6 +25,7 @@ pub mod format;
 pub mod icy_metadata;
 pub mod ids;
 pub mod kind;
+pub mod left_out;
 pub mod playback;
 pub mod present;
 pub mod profile;
@@ -43,6 +44,6 @@ mod packs;
 mod shards;
 
 pub use collate::natural_order;
-pub use kind::{Kind, Kinds};
+pub use kind::{Kind, Kinds, KindsError};
 pub use locale::Locale;
 pub use mostra_protocol::model::text;

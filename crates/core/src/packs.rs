@@ -49,18 +49,18 @@ pub(crate) struct Packs {
 }
 
 impl Packs {
-    pub fn get(&self, number: u32) -> Option<&[u8]> {
+    pub(crate) fn get(&self, number: u32) -> Option<&[u8]> {
         let at = number as usize / SIZE;
         let pack = self.groups.get(at / GROUP)?.get(at % GROUP)?;
         Some(&pack.bytes[pack.span(number as usize % SIZE)]).filter(|b| !b.is_empty())
     }
 
     /// The text with this number, empty if there is none.
-    pub fn text(&self, number: u32) -> &str {
+    pub(crate) fn text(&self, number: u32) -> &str {
         self.get(number).and_then(|b| std::str::from_utf8(b).ok()).unwrap_or_default()
     }
 
-    pub fn put(&mut self, number: u32, value: &[u8]) {
+    pub(crate) fn put(&mut self, number: u32, value: &[u8]) {
         if value.is_empty() && self.get(number).is_none() {
             return;
         }
@@ -85,7 +85,7 @@ impl Packs {
     }
 
     /// Numbers of all strings, rising.
-    pub fn numbers(&self) -> impl Iterator<Item = u32> + '_ {
+    pub(crate) fn numbers(&self) -> impl Iterator<Item = u32> + '_ {
         self.packs().flat_map(|(first, pack)| {
             let present = (0..SIZE).filter(|at| !pack.span(*at).is_empty());
             present.map(move |at| first + at as u32)
@@ -94,7 +94,7 @@ impl Packs {
 
     /// Tells the numbers of the strings that hold `needle`, rising. Runs through the packed
     /// bytes and not string by string.
-    pub fn holding(&self, needle: &[u8], mut tell: impl FnMut(u32)) {
+    pub(crate) fn holding(&self, needle: &[u8], mut tell: impl FnMut(u32)) {
         let finder = memchr::memmem::Finder::new(needle);
         for (first, pack) in self.packs() {
             let (mut from, mut at) = (0, 0);

@@ -29,11 +29,11 @@ pub(crate) struct Shards {
 }
 
 impl Shards {
-    pub fn get(&self, key: u64) -> Option<u32> {
+    pub(crate) fn get(&self, key: u64) -> Option<u32> {
         self.shards.get(key as usize % SHARDS)?.get(&key).copied()
     }
 
-    pub fn insert(&mut self, key: u64, value: u32) {
+    pub(crate) fn insert(&mut self, key: u64, value: u32) {
         let shards = Arc::make_mut(&mut self.shards);
         if shards.is_empty() {
             shards.resize_with(SHARDS, Arc::default);
@@ -41,7 +41,7 @@ impl Shards {
         Arc::make_mut(&mut shards[key as usize % SHARDS]).insert(key, value);
     }
 
-    pub fn remove(&mut self, key: u64) {
+    pub(crate) fn remove(&mut self, key: u64) {
         if self.get(key).is_some() {
             let shards = Arc::make_mut(&mut self.shards);
             Arc::make_mut(&mut shards[key as usize % SHARDS]).remove(&key);

@@ -88,19 +88,24 @@ impl Address {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Allowed(Vec<String>);
 
+/// An entry that is no host.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0:?} is no host")]
+pub struct NoHost(pub String);
+
 impl Allowed {
     /// Takes a person's list.
     ///
     /// # Errors
-    /// The entry that is no host.
-    pub fn new(entries: impl IntoIterator<Item = String>) -> Result<Allowed, String> {
+    /// [`NoHost`] with the first entry that is none.
+    pub fn new(entries: impl IntoIterator<Item = String>) -> Result<Allowed, NoHost> {
         let mut list = Vec::new();
         for entry in entries {
             let text = entry.trim().to_ascii_lowercase();
             let name = text.strip_prefix("*.").unwrap_or(&text);
             let address = Address::parse(&format!("http://{name}"));
             if address.is_none_or(|address| address.path != "/") || name.contains('/') {
-                return Err(entry);
+                return Err(NoHost(entry));
             }
             if !list.contains(&text) {
                 list.push(text);

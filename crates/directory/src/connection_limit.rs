@@ -9,7 +9,7 @@ const FEW: usize = 4;
 
 /// How many connections there may be, and how many each source has.
 #[derive(Debug)]
-pub struct ConnectionLimit {
+pub(crate) struct ConnectionLimit {
     most: usize,
     taken: Mutex<Taken>,
 }
@@ -23,14 +23,14 @@ struct Taken {
 
 impl ConnectionLimit {
     /// Room for so many in all.
-    pub fn new(most: usize) -> ConnectionLimit {
+    pub(crate) fn new(most: usize) -> ConnectionLimit {
         ConnectionLimit { most, taken: Mutex::default() }
     }
 
     /// A slot for a connection from an address, if there is one left for it. Who has many gets
     /// another only while twice as many are free, so that no few of them keep the others out; and
     /// half of all are kept for those who are let in.
-    pub fn take(self: &Arc<Self>, source: Ipv4Addr, admitted: bool) -> Option<Slot> {
+    pub(crate) fn take(self: &Arc<Self>, source: Ipv4Addr, admitted: bool) -> Option<Slot> {
         let mut taken = self.taken.lock().unwrap_or_else(PoisonError::into_inner);
         let all: usize = taken.by_source.values().sum();
         let its = taken.by_source.get(&source).copied().unwrap_or(0);
@@ -46,7 +46,7 @@ impl ConnectionLimit {
 
 /// A connection's slot, free again when this is dropped.
 #[derive(Debug)]
-pub struct Slot {
+pub(crate) struct Slot {
     limit: Arc<ConnectionLimit>,
     source: Ipv4Addr,
     admitted: bool,

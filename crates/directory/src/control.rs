@@ -24,7 +24,7 @@ use mostra_protocol::server::{
 
 use super::gate::{Requester, text};
 
-pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
+pub(crate) fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
         let resource = web::resource(control_path(service))
             .route(web::post().to(move |request, devices, library, pool, body| {
@@ -38,7 +38,7 @@ pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
 }
 
 /// What the service can send to a device, as GetProtocolInfo and its event list it (CM-8).
-pub fn source_list(library: &Library, requester: &Requester) -> String {
+pub(crate) fn source_list(library: &Library, requester: &Requester) -> String {
     let mimes: Vec<String> = library.catalogue().options().mimes.values().cloned().collect();
     let all = present::source_infos(&mimes, &requester.device.traits);
     connection_manager::source_list(all.iter().map(ToString::to_string))

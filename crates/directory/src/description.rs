@@ -20,7 +20,7 @@ const ICON_FILES: [(&str, &[u8]); 4] = [
     ("house-48.jpg", include_bytes!("../assets/house-48.jpg")),
 ];
 
-pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
+pub(crate) fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     config.service(readable(DEVICE_PATH, device));
     for service in services.iter().copied() {
         let path = document_path(service);

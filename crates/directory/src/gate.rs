@@ -23,7 +23,7 @@ use super::{Connection, HEAD_TIME};
 
 /// Who asks, decided once for the request.
 #[derive(Clone)]
-pub struct Requester {
+pub(crate) struct Requester {
     /// Who it is, and what it may.
     pub device: Recognised,
     /// `http://address:port` by which it reached us (CDS-22).
@@ -35,24 +35,30 @@ pub struct Requester {
 
 impl Requester {
     /// The requester of a request that came through the gate.
-    pub fn of(request: &HttpRequest) -> Option<Requester> {
+    pub(crate) fn of(request: &HttpRequest) -> Option<Requester> {
         request.extensions().get::<Requester>().cloned()
     }
 
     /// How long the device may leave the answer to this request unread.
-    pub fn limit(&self, longest: Duration) {
+    pub(crate) fn limit(&self, longest: Duration) {
         self.probe.limit(longest);
     }
 
     /// Watches the answer to this request until the device has acknowledged it.
-    pub fn watch(&self, streams: &Streams, load: Load, length: u64) -> Arc<Transfer> {
+    pub(crate) fn watch(&self, streams: &Streams, load: Load, length: u64) -> Arc<Transfer> {
         let who = (self.device.device, self.device.contact);
         streams.transfers.begin(&self.probe, who, load, length)
     }
 
     /// Reports an answer of so many bytes: `act` once it is delivered, if that says anything new;
     /// else that `action` was answered.
-    pub fn answered(&self, devices: &Devices, action: &str, act: Option<Act>, length: usize) {
+    pub(crate) fn answered(
+        &self,
+        devices: &Devices,
+        action: &str,
+        act: Option<Act>,
+        length: usize,
+    ) {
         devices.report_answer(&self.device, &self.probe, action, act, length);
     }
 }
@@ -66,11 +72,11 @@ const FIELDS: usize = 32 << 10;
 const UNREAD: Duration = Duration::from_secs(30);
 
 /// Bytes of a body (SOAP-13), and of one that nobody asked for.
-pub const BODY: usize = 256 << 10;
+pub(crate) const BODY: usize = 256 << 10;
 const UNASKED: usize = 64 << 10;
 
 /// The gate in front of every path.
-pub async fn pass_through<B: MessageBody + 'static>(
+pub(crate) async fn pass_through<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
@@ -125,7 +131,7 @@ async fn take_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
 }
 
 /// Fields that every answer has, names capitalised as old players want them (SOAP-19).
-pub fn dress(head: &mut ResponseHead) {
+pub(crate) fn dress(head: &mut ResponseHead) {
     head.set_camel_case_headers(true);
     head.headers_mut().insert(header::SERVER, HeaderValue::from_static(server_field()));
 }
@@ -134,7 +140,7 @@ pub fn dress(head: &mut ResponseHead) {
 ///
 /// # Errors
 /// The status with which it is refused.
-pub fn admit(
+pub(crate) fn admit(
     network: &Network,
     devices: &Devices,
     connection: &Connection,
@@ -189,11 +195,11 @@ fn host_is_ours(headers: &HeaderMap, version: Version, local: SocketAddrV4) -> b
 }
 
 /// A field's text, if it is text.
-pub fn text<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a str> {
+pub(crate) fn text<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a str> {
     headers.get(name).and_then(|v| v.to_str().ok())
 }
 
 /// A field's text by a name that the HTTP library does not know.
-pub fn named<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
+pub(crate) fn named<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
     headers.get(name).and_then(|v| v.to_str().ok())
 }

@@ -29,7 +29,7 @@ use mostra_protocol::server::conditions::Validators;
 use super::gate::{Requester, named};
 use super::sendfile::STALL;
 
-pub fn routes(config: &mut web::ServiceConfig) {
+pub(crate) fn routes(config: &mut web::ServiceConfig) {
     for path in ["/media/{name}", "/art/{name}", "/captions/{name}"] {
         let resource = web::resource(path)
             .route(web::get().to(media))
@@ -135,19 +135,19 @@ fn streamed(
 }
 
 /// The status of a planned answer.
-pub fn status(delivery: &Delivery) -> StatusCode {
+pub(crate) fn status(delivery: &Delivery) -> StatusCode {
     StatusCode::from_u16(delivery.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
 }
 
 /// The fields of a planned answer; what cannot stand in one is left out (SEC-17).
-pub fn fields(delivery: &Delivery) -> impl Iterator<Item = (HeaderName, HeaderValue)> {
+pub(crate) fn fields(delivery: &Delivery) -> impl Iterator<Item = (HeaderName, HeaderValue)> {
     delivery.fields.iter().filter_map(|(name, value)| {
         Some((HeaderName::try_from(&**name).ok()?, HeaderValue::from_str(value).ok()?))
     })
 }
 
 /// How a request for a resource is answered.
-pub struct Plan {
+pub(crate) struct Plan {
     /// Status and fields.
     pub delivery: Delivery,
     /// What is sent.
@@ -155,7 +155,7 @@ pub struct Plan {
 }
 
 /// What is sent.
-pub enum Body {
+pub(crate) enum Body {
     /// No body.
     Nothing,
     /// Bytes of a file; on HEAD only their number counts.
@@ -188,7 +188,7 @@ struct Found {
 }
 
 /// Plans answers from what the house has.
-pub struct Planner<'a> {
+pub(crate) struct Planner<'a> {
     /// The clock.
     pub clock: &'a Clock,
     /// Who is told what was asked for.
@@ -201,7 +201,12 @@ pub struct Planner<'a> {
 
 impl Planner<'_> {
     /// Decides how a request is answered, and opens what is needed for it.
-    pub async fn plan(&self, requester: &Requester, request: &RequestHead, path: &str) -> Plan {
+    pub(crate) async fn plan(
+        &self,
+        requester: &Requester,
+        request: &RequestHead,
+        path: &str,
+    ) -> Plan {
         let plan = self.decide(requester, request, path).await;
         let status = plan.delivery.status;
         if status >= 400 && matches!(requester.device.decision, Decision::Admitted(_)) {

@@ -17,7 +17,7 @@ const PATIENCE: Duration = Duration::from_secs(2);
 const UNREAD: usize = 256 << 10;
 
 /// Answers with a status and nothing else, and says that this was all. `field` is a whole line.
-pub async fn reject_and_close(stream: &TcpStream, status: StatusCode, field: &str) {
+pub(crate) async fn reject_and_close(stream: &TcpStream, status: StatusCode, field: &str) {
     let answer = format!(
         "HTTP/1.1 {status}\r\n{field}Content-Length: 0\r\nConnection: close\r\nServer: {}\r\n\r\n",
         server_field()

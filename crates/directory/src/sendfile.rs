@@ -48,10 +48,10 @@ const TURN_TIME: Duration = Duration::from_millis(500);
 /// reads as it plays, or pauses, holds none.
 const LINGER: u16 = 3;
 /// How long a client may stop reading (HTTP-30).
-pub const STALL: Duration = Duration::from_secs(15 * 60);
+pub(crate) const STALL: Duration = Duration::from_secs(15 * 60);
 
 /// Serves what can be sent straight, and gives all else to `http`.
-pub fn accept<H>(
+pub(crate) fn accept<H>(
     parts: Parts,
     connections: Arc<ConnectionLimit>,
     http: H,

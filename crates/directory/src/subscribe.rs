@@ -17,7 +17,7 @@ use mostra_protocol::server::{connection_manager, registrar};
 use super::control::source_list;
 use super::gate::{Requester, named};
 
-pub fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
+pub(crate) fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
         let handler = move |request, clock, devices, library, network, subscriptions| {
             subscribe(service, request, clock, devices, library, network, subscriptions)

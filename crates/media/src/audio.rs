@@ -13,11 +13,11 @@ use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts};
 use mostra_core::format::Format;
 
-use crate::Reason;
 use crate::part_reader::PartReader;
 use crate::tags::Words;
+use mostra_core::left_out::Reason;
 
-const BROKEN: Reason = Reason::Broken("no sound in it that can be read");
+const BROKEN: Reason = Reason::damaged("no sound in it that can be read");
 
 /// Reads sound of a codec, and its tags.
 pub(crate) fn read(file: &mut PartReader, facts: Facts, codec: &str) -> Result<Facts, Reason> {

@@ -11,7 +11,8 @@ use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
 use mostra_core::format::Format;
 use serde_json::Value;
 
-use crate::{Reason, outside};
+use crate::outside;
+use mostra_core::left_out::Reason;
 
 /// The longest that one file may take.
 const PATIENCE: Duration = Duration::from_secs(15);
@@ -27,7 +28,7 @@ pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
         return Ok(facts);
     }
     let Some(found) = run(path, facts.format) else {
-        return Err(Reason::Broken("nothing in it can be read"));
+        return Err(Reason::damaged("nothing in it can be read"));
     };
     Ok(translate(&found, facts))
 }

@@ -7,9 +7,10 @@ use mostra_core::facts::Facts;
 use mostra_core::format::Format;
 
 use crate::part_reader::PartReader;
-use crate::{Reason, picture};
+use crate::picture;
+use mostra_core::left_out::Reason;
 
-const BROKEN: Reason = Reason::Broken("no picture header");
+const BROKEN: Reason = Reason::damaged("no picture header");
 
 /// Facts of a JPEG file; its format tells baseline from the rest.
 pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {

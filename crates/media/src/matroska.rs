@@ -6,10 +6,10 @@ use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
 use mostra_core::format::Format;
 
-use crate::Reason;
 use crate::part_reader::PartReader;
+use mostra_core::left_out::Reason;
 
-const BROKEN: Reason = Reason::Broken("its header is cut off");
+const BROKEN: Reason = Reason::damaged("its header is cut off");
 
 /// Largest head element read into memory.
 const LIMIT: u64 = 8 << 20;
@@ -26,7 +26,7 @@ pub(crate) fn read(reader: &mut PartReader, facts: Facts) -> Result<Facts, Reaso
     let webm = find(&head, 0x4282).is_some_and(|kind| kind.starts_with(b"webm"));
     let (id, _) = element(reader)?;
     if id != SEGMENT {
-        return Err(Reason::Broken("no segment in it"));
+        return Err(Reason::damaged("no segment in it"));
     }
     let mut facts = Facts {
         kind: Kind::Video,
@@ -67,7 +67,7 @@ pub(crate) fn read(reader: &mut PartReader, facts: Facts) -> Result<Facts, Reaso
     }
     if facts.video.is_none() {
         if facts.tracks.is_empty() {
-            return Err(Reason::Broken("neither picture nor sound in it"));
+            return Err(Reason::damaged("neither picture nor sound in it"));
         }
         facts.kind = Kind::Music;
     }

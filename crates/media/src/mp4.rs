@@ -6,8 +6,9 @@ use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
 use mostra_core::format::Format;
 
+use crate::audio;
 use crate::part_reader::PartReader;
-use crate::{Reason, audio};
+use mostra_core::left_out::Reason;
 
 /// The largest index that is read into memory.
 const INDEX: u64 = 64 << 20;
@@ -23,7 +24,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
             break;
         }
         let mut head = [0; 16];
-        let cut = |_| Reason::Broken("a box is cut off");
+        let cut = |_| Reason::damaged("a box is cut off");
         file.seek(SeekFrom::Start(at)).map_err(cut)?;
         file.read_exact(&mut head[..8]).map_err(cut)?;
         let (header, length) = match u32_at(&head, 0).unwrap_or(0) {
@@ -35,7 +36,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
             n => (8, u64::from(n)),
         };
         let end = at.checked_add(length).filter(|end| length >= header && *end <= size);
-        let end = end.ok_or(Reason::Broken("a box is cut off"))?;
+        let end = end.ok_or(Reason::damaged("a box is cut off"))?;
         match &head[4..8] {
             b"moov" if length <= INDEX => {
                 let mut data = vec![0; (length - header) as usize];
@@ -50,8 +51,8 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         }
         at = end;
     }
-    let index = index.ok_or(Reason::Broken("no index"))?;
-    let movie = Movie::read(&index).ok_or(Reason::Broken("the index is damaged"))?;
+    let index = index.ok_or(Reason::damaged("no index"))?;
+    let movie = Movie::read(&index).ok_or(Reason::damaged("the index is damaged"))?;
     let bit_rate = movie.duration_ms.map(|ms| size.saturating_mul(8000) / ms);
     let facts = Facts {
         title: movie.title,
@@ -70,7 +71,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         return Ok(facts);
     }
     if facts.tracks.is_empty() {
-        return Err(Reason::Broken("neither picture nor sound in it"));
+        return Err(Reason::damaged("neither picture nor sound in it"));
     }
     // Sound alone: the tag library knows the rest; the codec is as read here.
     let format = Format::M4a;

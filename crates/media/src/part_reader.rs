@@ -36,14 +36,14 @@ pub(crate) struct PartReader {
 }
 
 impl PartReader {
-    pub fn new(file: File, size: u64) -> PartReader {
+    pub(crate) fn new(file: File, size: u64) -> PartReader {
         let mut buffer = SPARE.take();
         buffer.resize(FIRST + WINDOW, 0);
         PartReader { file, size, at: 0, buffer, head: 0, from: 0, filled: 0 }
     }
 
     /// The first bytes.
-    pub fn head(&mut self) -> io::Result<&[u8]> {
+    pub(crate) fn head(&mut self) -> io::Result<&[u8]> {
         self.at = 0;
         self.here()
     }

@@ -8,8 +8,8 @@ use mostra_core::date::Date;
 use mostra_core::facts::Facts;
 use mostra_core::format::Format;
 
-use crate::Reason;
 use crate::part_reader::PartReader;
+use mostra_core::left_out::Reason;
 
 /// Bytes in which a picture's size must be found.
 const HEAD: u64 = 256 << 10;
@@ -17,12 +17,12 @@ const HEAD: u64 = 256 << 10;
 pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     let mut head = Vec::new();
     file.by_ref().take(HEAD).read_to_end(&mut head).map_err(|e| crate::unreadable(&e))?;
-    let size = imagesize::blob_size(&head).map_err(|_| Reason::Broken("no picture header"))?;
+    let size = imagesize::blob_size(&head).map_err(|_| Reason::damaged("no picture header"))?;
     let (Ok(width), Ok(height)) = (u32::try_from(size.width), u32::try_from(size.height)) else {
-        return Err(Reason::Broken("no picture header"));
+        return Err(Reason::damaged("no picture header"));
     };
     if width == 0 || height == 0 {
-        return Err(Reason::Broken("no picture header"));
+        return Err(Reason::damaged("no picture header"));
     }
     let facts = Facts { kind: Kind::Picture, resolution: Some((width, height)), ..facts };
     Ok(if facts.format == Format::Gif {

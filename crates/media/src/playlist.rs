@@ -1,5 +1,6 @@
 //! Playlist files (requirements 5.9): from bytes to entries, without touching what they name.
 
+use mostra_core::left_out::Reason;
 use std::path::{Component, Path, PathBuf};
 
 use mostra_core::text::{TITLE, tamed};
@@ -27,27 +28,17 @@ pub enum Target {
     Stream(String),
 }
 
-/// Why a file is no playlist.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum PlaylistError {
-    /// More bytes than a list may have.
-    #[error("a playlist of more than 4 MiB")]
-    TooLarge,
-    /// It directs a player through pieces of one stream (RFC 8216).
-    #[error("a streaming manifest, not a playlist")]
-    Manifest,
-    /// It does not read.
-    #[error("damaged: {0}")]
-    Broken(&'static str),
+fn damaged(what: &'static str) -> Reason {
+    Reason::PlaylistDamaged(what.into())
 }
 
 /// Reads a playlist by the extension of its name: `m3u`, `m3u8`, `pls` or `xspf`.
 ///
 /// # Errors
-/// [`PlaylistError`] when it cannot be read as one.
-pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<Entry>, PlaylistError> {
+/// The [`Reason`] for which it cannot be read as one.
+pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<Entry>, Reason> {
     if bytes.len() > BYTES {
-        return Err(PlaylistError::TooLarge);
+        return Err(Reason::PlaylistTooLarge);
     }
     let mut entries = match extension {
         "xspf" => xspf(bytes)?,
@@ -73,12 +64,12 @@ pub fn decode(bytes: &[u8]) -> String {
     }
 }
 
-fn m3u(text: &str) -> Result<Vec<Entry>, PlaylistError> {
+fn m3u(text: &str) -> Result<Vec<Entry>, Reason> {
     let mut entries = Vec::new();
     let mut title = None;
     for line in text.split(['\n', '\r']).map(str::trim).filter(|l| !l.is_empty()) {
         if line.starts_with("#EXT-X-") {
-            return Err(PlaylistError::Manifest);
+            return Err(Reason::StreamingManifest);
         }
         if let Some(info) = line.strip_prefix("#EXTINF:") {
             let name = info.split_once(',').map(|(_, name)| name.trim());
@@ -115,7 +106,7 @@ fn pls(text: &str) -> Vec<Entry> {
     entries.collect()
 }
 
-fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
+fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, Reason> {
     let text = decode(bytes);
     let mut reader = quick_xml::Reader::from_str(&text);
     let mut entries = Vec::new();
@@ -126,8 +117,8 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
     let mut value = String::new();
     loop {
         match reader.read_event() {
-            Err(_) => return Err(PlaylistError::Broken("it is not XML")),
-            Ok(Event::DocType(_)) => return Err(PlaylistError::Broken("it declares entities")),
+            Err(_) => return Err(damaged("it is not XML")),
+            Ok(Event::DocType(_)) => return Err(damaged("it declares entities")),
             Ok(Event::Eof) => break,
             Ok(Event::Start(tag)) => {
                 value.clear();
@@ -140,7 +131,7 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
                 });
                 open.push(tag.local_name().as_ref().to_vec());
                 if open.len() > 32 {
-                    return Err(PlaylistError::Broken("nested too deep"));
+                    return Err(damaged("nested too deep"));
                 }
             }
             Ok(Event::Text(piece)) => value.push_str(&piece.decode().unwrap_or_default()),
@@ -148,7 +139,7 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, PlaylistError> {
                 let name = name.decode().unwrap_or_default();
                 match quick_xml::escape::unescape(&format!("&{name};")) {
                     Ok(letter) => value.push_str(&letter),
-                    Err(_) => return Err(PlaylistError::Broken("an unknown entity")),
+                    Err(_) => return Err(damaged("an unknown entity")),
                 }
             }
             Ok(Event::End(_)) => {
@@ -309,10 +300,10 @@ mod tests {
     #[test]
     fn what_is_no_playlist_is_told() {
         let manifest = b"#EXTM3U\n#EXT-X-TARGETDURATION:9\nx.ts";
-        assert_eq!(read(manifest, "m3u8"), Err(PlaylistError::Manifest));
-        assert_eq!(read(&vec![b'a'; BYTES + 1], "m3u"), Err(PlaylistError::TooLarge));
+        assert_eq!(read(manifest, "m3u8"), Err(Reason::StreamingManifest));
+        assert_eq!(read(&vec![b'a'; BYTES + 1], "m3u"), Err(Reason::PlaylistTooLarge));
         let entities = b"<!DOCTYPE x [<!ENTITY a \"b\">]><playlist>&a;</playlist>";
-        assert!(matches!(read(entities, "xspf"), Err(PlaylistError::Broken(_))));
+        assert!(matches!(read(entities, "xspf"), Err(Reason::PlaylistDamaged(_))));
         assert_eq!(read(&b"a\n".repeat(ENTRIES + 5), "m3u").unwrap().len(), ENTRIES);
     }
 

@@ -10,7 +10,9 @@ use mostra_core::format::{FileClass, Format, Reader};
 use crate::extension::Extension;
 use crate::part_reader::PartReader;
 use crate::walk::Stat;
-use crate::{Reason, audio, ffprobe, jpeg, matroska, mp4, picture, unreadable};
+use mostra_core::left_out::Reason;
+
+use crate::{audio, ffprobe, jpeg, matroska, mp4, picture, unreadable};
 
 /// Bytes by which a file's format is told.
 const HEAD: usize = 1024;
@@ -62,10 +64,8 @@ pub fn probe_opened(
 
 fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {
     Format::of_contents(head, extension).ok_or_else(|| match FileClass::of_extension(extension) {
-        _ if head.starts_with(b"OggS") => Reason::Unknown("Ogg without Vorbis or Opus"),
-        FileClass::Captions { .. } => {
-            Reason::Beside("subtitles; they are offered with the film beside them")
-        }
+        _ if head.starts_with(b"OggS") => Reason::OtherOgg,
+        FileClass::Captions { .. } => Reason::Captions,
         FileClass::Playlist => Reason::Playlist,
         _ => Reason::NotMedia,
     })
@@ -79,8 +79,8 @@ mod tests {
     fn what_is_no_media_has_its_reason() {
         assert_eq!(sniff(b"hello", "txt"), Err(Reason::NotMedia));
         assert_eq!(sniff(b"#EXTM3U", "m3u"), Err(Reason::Playlist));
-        assert!(matches!(sniff(b"1", "srt"), Err(Reason::Beside(_))));
-        assert!(matches!(sniff(b"OggS\0\0\0\0Speex", "ogg"), Err(Reason::Unknown(_))));
+        assert_eq!(sniff(b"1", "srt"), Err(Reason::Captions));
+        assert_eq!(sniff(b"OggS\0\0\0\0Speex", "ogg"), Err(Reason::OtherOgg));
     }
 
     #[test]
@@ -99,7 +99,7 @@ mod tests {
             let path = folder.path().join(name);
             std::fs::write(&path, bytes).unwrap();
             let reason = probe(&path, bytes.len() as u64, 0).unwrap_err();
-            assert!(matches!(reason, Reason::Broken(_)), "{name}: {reason}");
+            assert!(matches!(reason, Reason::Damaged(_)), "{name}: {reason}");
         }
         assert_eq!(probe(Path::new("/nowhere"), 0, 0), Err(Reason::Empty));
         assert!(matches!(probe(Path::new("/nowhere"), 1, 0), Err(Reason::Unreadable(_))));

@@ -28,7 +28,7 @@ pub(crate) struct Words<'a> {
 
 impl<'a> Words<'a> {
     /// Of any tag, in the library's common form.
-    pub fn of(tag: &'a Tag) -> Words<'a> {
+    pub(crate) fn of(tag: &'a Tag) -> Words<'a> {
         let one = |key: ItemKey| tag.get_string(&key);
         let all = |key: ItemKey| {
             let items = tag.items().filter(|item| *item.key() == key);
@@ -51,7 +51,7 @@ impl<'a> Words<'a> {
 
     /// Of ID3v2 as it stands: to bring each frame into the common form takes longer than all the
     /// rest, and most collections are of MP3.
-    pub fn of_id3(tag: &'a Id3v2Tag) -> Words<'a> {
+    pub(crate) fn of_id3(tag: &'a Id3v2Tag) -> Words<'a> {
         let mut words = Words::default();
         for frame in tag {
             let value = match frame {
@@ -94,7 +94,7 @@ impl<'a> Words<'a> {
     }
 
     /// Adds them to what is known of a file.
-    pub fn added_to(self, facts: Facts) -> Facts {
+    pub(crate) fn added_to(self, facts: Facts) -> Facts {
         let one = |text: Option<&str>| text.and_then(clean);
         let all = |texts: &[&str]| {
             let mut values: Vec<String> = Vec::new();

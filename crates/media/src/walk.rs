@@ -10,11 +10,8 @@ use nix::errno::Errno;
 use nix::fcntl::{AtFlags, OFlag};
 use nix::sys::stat::{FileStat, Mode, fstat, fstatat};
 
-use crate::{Reason, unreadable};
-
-/// Directories deeper than this below a folder are not entered: CDS-5 allows 32 steps to the
-/// root.
-pub const DEPTH: usize = 28;
+use crate::unreadable;
+use mostra_core::left_out::Reason;
 
 /// What tells one state of a file from another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -16,7 +16,7 @@ use mostra_net::{InterfaceChange, InterfaceMonitor, Interfaces, ServedInterface}
 const LOOK: Duration = Duration::from_secs(1);
 
 /// The device listeners by interface.
-pub struct DeviceListeners {
+pub(crate) struct DeviceListeners {
     directory: Directory,
     network: Arc<Network>,
     wanted: Interfaces,
@@ -25,7 +25,11 @@ pub struct DeviceListeners {
 
 impl DeviceListeners {
     /// None yet.
-    pub fn new(directory: Directory, network: Arc<Network>, wanted: Interfaces) -> DeviceListeners {
+    pub(crate) fn new(
+        directory: Directory,
+        network: Arc<Network>,
+        wanted: Interfaces,
+    ) -> DeviceListeners {
         DeviceListeners { directory, network, wanted, servers: HashMap::new() }
     }
 
@@ -33,7 +37,7 @@ impl DeviceListeners {
     ///
     /// # Errors
     /// Those of the server.
-    pub fn serve(
+    pub(crate) fn serve(
         &mut self,
         interface: &ServedInterface,
         listener: TcpListener,
@@ -47,7 +51,7 @@ impl DeviceListeners {
     }
 
     /// Follows the host's interfaces. Never ends.
-    pub async fn follow(&mut self) {
+    pub(crate) async fn follow(&mut self) {
         let mut ticker = tokio::time::interval(LOOK);
         ticker.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut monitor = InterfaceMonitor::default();
@@ -125,7 +129,7 @@ impl DeviceListeners {
     }
 
     /// Ends all listeners.
-    pub async fn close(&mut self) {
+    pub(crate) async fn close(&mut self) {
         for (_, server) in self.servers.drain() {
             server.stop(false).await;
         }

@@ -17,7 +17,7 @@ const OURS: [&str; 6] = [
 ];
 
 /// Starts logging to standard error as configured.
-pub fn start(config: &Config) {
+pub(crate) fn start(config: &Config) {
     let ours = OURS.map(|name| format!("{name}={}", config.log)).join(",");
     let filter =
         EnvFilter::try_new(format!("warn,{ours}")).unwrap_or_else(|_| EnvFilter::new("info"));

@@ -14,7 +14,7 @@ use crate::startup_error::StartupError;
 ///
 /// # Errors
 /// [`StartupError`] with the remedy.
-pub async fn run(config: &Config, reset: &Reset) -> Result<(), StartupError> {
+pub(crate) async fn run(config: &Config, reset: &Reset) -> Result<(), StartupError> {
     let password = match reset.password_file.as_deref() {
         None => None,
         Some("-") => {

@@ -6,7 +6,7 @@ use mostra_net::{InterfaceError, ListenError};
 
 /// What stands in the way, and what to do about it.
 #[derive(Debug)]
-pub struct StartupError {
+pub(crate) struct StartupError {
     what: String,
     remedy: String,
     /// Whether the service was running already.
@@ -15,17 +15,17 @@ pub struct StartupError {
 
 impl StartupError {
     /// What stands in the way and its remedy, each a sentence.
-    pub fn new(what: impl Into<String>, remedy: &str) -> StartupError {
+    pub(crate) fn new(what: impl Into<String>, remedy: &str) -> StartupError {
         StartupError { what: what.into(), remedy: remedy.into(), running: false }
     }
 
     /// The same of a service that was running.
-    pub fn while_running(self) -> StartupError {
+    pub(crate) fn while_running(self) -> StartupError {
         StartupError { running: true, ..self }
     }
 
     /// What comes before it where the service ends by it.
-    pub fn heading(&self) -> &'static str {
+    pub(crate) fn heading(&self) -> &'static str {
         if self.running { "mostrad stopped" } else { "mostrad cannot start" }
     }
 }

@@ -11,13 +11,13 @@ use crate::screen;
 use crate::stand_in::{Deed, StandIn};
 
 /// Where events arrive.
-pub const EVENT_PATH: &str = "/event";
+pub(crate) const EVENT_PATH: &str = "/event";
 
 /// Serves until the process ends.
 ///
 /// # Errors
 /// Those of the server.
-pub fn serve(stand_in: Arc<StandIn>, listener: TcpListener) -> std::io::Result<()> {
+pub(crate) fn serve(stand_in: Arc<StandIn>, listener: TcpListener) -> std::io::Result<()> {
     let data = web::Data::from(stand_in);
     let server = HttpServer::new(move || {
         App::new()

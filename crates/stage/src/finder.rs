@@ -14,7 +14,7 @@ use crate::persona::Persona;
 ///
 /// # Errors
 /// A sentence that says what failed.
-pub async fn find(persona: &Persona) -> Result<Vec<String>, String> {
+pub(crate) async fn find(persona: &Persona) -> Result<Vec<String>, String> {
     let socket = open(persona.address)
         .map_err(|e| format!("cannot search from {}: {e}", persona.address))?;
     let message = compose_search(&persona.search.target, persona.search.mx, &persona.user_agent);

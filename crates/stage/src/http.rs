@@ -7,7 +7,7 @@ use mostra_net::http::{Bounds, Client, HeaderMap, Method, Options, RequestError,
 
 /// A request.
 #[derive(Debug, Clone)]
-pub struct Request {
+pub(crate) struct Request {
     /// Its method.
     pub method: String,
     /// Where to.
@@ -24,7 +24,7 @@ pub struct Request {
 
 impl Request {
     /// A request without fields and body.
-    pub fn new(method: &str, to: SocketAddrV4, path: &str) -> Request {
+    pub(crate) fn new(method: &str, to: SocketAddrV4, path: &str) -> Request {
         Request {
             method: method.into(),
             to,
@@ -36,7 +36,7 @@ impl Request {
     }
 
     /// Adds a field.
-    pub fn field(mut self, name: &str, value: &str) -> Request {
+    pub(crate) fn field(mut self, name: &str, value: &str) -> Request {
         self.fields.push((name.into(), value.into()));
         self
     }
@@ -44,7 +44,7 @@ impl Request {
 
 /// An answer.
 #[derive(Debug)]
-pub struct Answer {
+pub(crate) struct Answer {
     /// Its status.
     pub status: u16,
     /// Its fields.
@@ -55,7 +55,7 @@ pub struct Answer {
 
 impl Answer {
     /// A field's text.
-    pub fn field(&self, name: &str) -> Option<&str> {
+    pub(crate) fn field(&self, name: &str) -> Option<&str> {
         self.fields.get(name).and_then(|v| v.to_str().ok())
     }
 }
@@ -65,7 +65,7 @@ impl Answer {
 ///
 /// # Errors
 /// A sentence that says what failed.
-pub async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
+pub(crate) async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
     let Request { method, to, path, fields, body, patience } = request;
     let bounds = Bounds { connect: patience, whole: Some(patience), silence: None };
     let options = Options { from: Some(from.into()), ..Options::default() };
@@ -83,7 +83,7 @@ pub async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer
 }
 
 /// Splits an `http` URL into its address and its path.
-pub fn split_url(url: &str) -> Option<(SocketAddrV4, String)> {
+pub(crate) fn split_url(url: &str) -> Option<(SocketAddrV4, String)> {
     let rest = url.strip_prefix("http://")?;
     let (authority, path) = rest.find('/').map_or((rest, "/"), |at| rest.split_at(at));
     let address = if authority.contains(':') {

@@ -6,7 +6,7 @@ use tokio::process::Command;
 
 /// What came out of the decoder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Verdict {
+pub(crate) struct Verdict {
     /// Pictures decoded.
     pub pictures: usize,
     /// Pieces of sound decoded.
@@ -18,7 +18,11 @@ pub struct Verdict {
 ///
 /// # Errors
 /// What the decoder complained about.
-pub async fn decode(file: &Path, from_seconds: f64, seconds: f64) -> Result<Verdict, String> {
+pub(crate) async fn decode(
+    file: &Path,
+    from_seconds: f64,
+    seconds: f64,
+) -> Result<Verdict, String> {
     let run = Command::new("ffmpeg")
         .args([
             "-nostdin",

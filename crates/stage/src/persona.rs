@@ -8,7 +8,7 @@ use serde::Deserialize;
 /// A device's habits.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Persona {
+pub(crate) struct Persona {
     /// Its name.
     pub name: String,
     /// Its maker.
@@ -32,7 +32,7 @@ pub struct Persona {
 /// How a device looks for servers.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Search {
+pub(crate) struct Search {
     /// The search target.
     pub target: String,
     /// MX in seconds.
@@ -44,7 +44,7 @@ pub struct Search {
 /// How a device browses.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Browse {
+pub(crate) struct Browse {
     /// Objects asked for at a time.
     pub page: u32,
     /// The Filter it sends.
@@ -54,7 +54,7 @@ pub struct Browse {
 /// How a device fetches media.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Play {
+pub(crate) struct Play {
     /// Bytes it takes to recognise a file; 0: it asks for whole files.
     pub first_bytes: u64,
     /// Bytes it takes from the end, where the index may be.
@@ -68,7 +68,7 @@ impl Persona {
     ///
     /// # Errors
     /// A sentence that names the file and what is wrong with it.
-    pub fn read(file: &Path) -> Result<Persona, String> {
+    pub(crate) fn read(file: &Path) -> Result<Persona, String> {
         let text = std::fs::read_to_string(file)
             .map_err(|e| format!("{} cannot be read: {e}", file.display()))?;
         toml::from_str(&text).map_err(|e| format!("{} is no persona: {e}", file.display()))

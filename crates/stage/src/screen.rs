@@ -7,7 +7,7 @@ const WIDTH: usize = 58;
 const ROWS: usize = 9;
 
 /// Draws what a person before the device would see.
-pub fn draw(persona: &Persona, state: &State) -> String {
+pub(crate) fn draw(persona: &Persona, state: &State) -> String {
     let mut lines = vec![match &state.server {
         Some(server) if state.menu.is_empty() => server.name.clone(),
         Some(server) => format!("{} › {}", server.name, state.menu),

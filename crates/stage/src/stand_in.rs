@@ -20,7 +20,7 @@ use crate::take::Take;
 /// Something a stand-in can be told to do.
 #[derive(Debug, Clone, Subcommand, Serialize, Deserialize)]
 #[serde(tag = "deed", rename_all = "lowercase")]
-pub enum Deed {
+pub(crate) enum Deed {
     /// Look for a media server, read its description, subscribe
     Find,
     /// List a menu, such as "Video/All videos"; without a name, the root
@@ -41,7 +41,7 @@ pub enum Deed {
 
 /// How it went.
 #[derive(Debug, Clone, Serialize, Deserialize)]
-pub struct Outcome {
+pub(crate) struct Outcome {
     /// Whether it worked.
     pub done: bool,
     /// What the screen says about it.
@@ -53,7 +53,7 @@ pub struct Outcome {
 
 /// A server that was found.
 #[derive(Debug, Clone)]
-pub struct Server {
+pub(crate) struct Server {
     /// Its name.
     pub name: String,
     at: SocketAddrV4,
@@ -63,7 +63,7 @@ pub struct Server {
 
 /// What is on the screen, and behind it.
 #[derive(Debug, Default)]
-pub struct State {
+pub(crate) struct State {
     /// The server in use.
     pub server: Option<Server>,
     /// Where in the menus.
@@ -86,7 +86,7 @@ pub struct State {
 
 /// A stand-in.
 #[derive(Debug)]
-pub struct StandIn {
+pub(crate) struct StandIn {
     /// Its habits.
     pub persona: Persona,
     /// What it knows.
@@ -95,13 +95,13 @@ pub struct StandIn {
 
 impl StandIn {
     /// Switched on, knowing nothing.
-    pub fn new(persona: Persona) -> StandIn {
+    pub(crate) fn new(persona: Persona) -> StandIn {
         let said = "switched on".to_owned();
         StandIn { persona, state: Mutex::new(State { said, ..State::default() }) }
     }
 
     /// Does something and says how it went.
-    pub async fn act(self: &Arc<Self>, deed: Deed) -> Outcome {
+    pub(crate) async fn act(self: &Arc<Self>, deed: Deed) -> Outcome {
         let mut state = self.state.lock().await;
         let outcome = match deed {
             Deed::Find => self.find(&mut state).await,
@@ -119,7 +119,7 @@ impl StandIn {
     }
 
     /// An event came: what is on the screen is listed anew.
-    pub async fn changed(self: &Arc<Self>, variables: Vec<(String, String)>) {
+    pub(crate) async fn changed(self: &Arc<Self>, variables: Vec<(String, String)>) {
         let mut state = self.state.lock().await;
         state.events += 1;
         let told = variables.into_iter().find(|(n, _)| n == "SystemUpdateID").map(|(_, v)| v);
@@ -137,7 +137,7 @@ impl StandIn {
     }
 
     /// Switched off: the subscription is given back.
-    pub async fn leave(&self) {
+    pub(crate) async fn leave(&self) {
         let state = self.state.lock().await;
         if let (Some(server), Some(sid)) = (&state.server, &state.sid) {
             let request = Request::new("UNSUBSCRIBE", server.at, &server.event).field("SID", sid);

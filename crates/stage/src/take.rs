@@ -11,7 +11,7 @@ use crate::persona::Persona;
 
 /// An item being played.
 #[derive(Debug)]
-pub struct Take {
+pub(crate) struct Take {
     /// Its title.
     pub title: String,
     /// Its MIME type.
@@ -43,7 +43,7 @@ impl Take {
     ///
     /// # Errors
     /// What the person before the screen would be told.
-    pub async fn begin(
+    pub(crate) async fn begin(
         persona: &Persona,
         title: &str,
         url: &str,
@@ -117,7 +117,7 @@ impl Take {
     ///
     /// # Errors
     /// What the person before the screen would be told.
-    pub async fn play(&mut self, persona: &Persona) -> Result<Verdict, String> {
+    pub(crate) async fn play(&mut self, persona: &Persona) -> Result<Verdict, String> {
         if persona.play.ask_bytes == 0 || self.mime.starts_with("image/") {
             let request = ask(persona, "GET", &self.place, None, &self.mime);
             let answer = http::fetch(persona.address, request, self.size).await?;
@@ -136,7 +136,7 @@ impl Take {
     ///
     /// # Errors
     /// What the person before the screen would be told.
-    pub async fn skip(&mut self, persona: &Persona) -> Result<Verdict, String> {
+    pub(crate) async fn skip(&mut self, persona: &Persona) -> Result<Verdict, String> {
         let seconds = self.seconds.ok_or("nothing to skip in")?;
         self.run(persona, (self.size as f64 * AHEAD) as u64, SHARE).await?;
         // The place in bytes is only about the place in time: decode well inside.

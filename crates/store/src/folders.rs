@@ -3,15 +3,16 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::time::Duration;
 
-use mostra_core::Kinds;
 use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
-use mostra_core::text::{TITLE, tame};
+use mostra_core::left_out::Reason;
+use mostra_core::{Kinds, KindsError};
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
     QueryOrder, QuerySelect, TransactionTrait,
 };
+use serde_json::json;
 
 use crate::accounts::millis;
 use crate::entity::{container, file, folder, left_out, playlist};
@@ -31,8 +32,8 @@ pub struct NewFolder {
 pub struct LeftOut {
     /// Its path below the folder.
     pub path: String,
-    /// Why, in words.
-    pub reason: String,
+    /// Why.
+    pub reason: Reason,
 }
 
 /// Everything of which the catalogue is made.
@@ -124,7 +125,8 @@ impl Records {
             playlists = playlists.filter(of_folder(folder));
         }
         for row in folders.all(&self.database).await? {
-            let kinds: Kinds = row.kinds.parse().map_err(|e: String| StoreError::Damaged(e))?;
+            let kinds: Kinds =
+                row.kinds.parse().map_err(|e: KindsError| StoreError::Damaged(e.to_string()))?;
             let folder = Folder {
                 serial: number(row.id)?,
                 label: row.label,
@@ -195,7 +197,7 @@ impl Records {
                 id: NotSet,
                 folder_id: Set(i64::from(serial)),
                 path: Set(l.path.replace('\0', "")),
-                reason: Set(tame(&l.reason, TITLE).into_owned()),
+                reason: Set(json!(l.reason).to_string()),
             });
             left_out::Entity::insert_many(rows).exec_without_returning(&transaction).await?;
         }
@@ -222,7 +224,12 @@ impl Records {
             .order_by_asc(left_out::Column::Path)
             .all(&self.database)
             .await?;
-        Ok(rows.into_iter().map(|r| LeftOut { path: r.path, reason: r.reason }).collect())
+        let read = |row: left_out::Model| {
+            let reason = serde_json::from_str(&row.reason)
+                .map_err(|e| StoreError::Damaged(format!("left_out {}: {e}", row.id)))?;
+            Ok(LeftOut { path: row.path, reason })
+        };
+        rows.into_iter().map(read).collect()
     }
 }
 

@@ -2,7 +2,7 @@
 
 /// Puts an Exif segment with DateTimeOriginal (`YYYY:MM:DD hh:mm:ss`) after the start of the
 /// image. `None` if the bytes are no JPEG.
-pub fn with_date(jpeg: &[u8], taken: &str) -> Option<Vec<u8>> {
+pub(crate) fn with_date(jpeg: &[u8], taken: &str) -> Option<Vec<u8>> {
     let rest = jpeg.strip_prefix(&[0xff, 0xd8])?;
     let mut tiff: Vec<u8> = b"MM\0\x2a\0\0\0\x08".to_vec();
     let entry = |tiff: &mut Vec<u8>, tag: u16, kind: u16, count: u32, value: u32| {

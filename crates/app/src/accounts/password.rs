@@ -43,7 +43,7 @@ pub fn check(password: &str) -> Result<(), AccountError> {
 ///
 /// # Errors
 /// When too many others are being hashed.
-pub async fn hash(password: String) -> Result<String, AccountError> {
+pub(super) async fn hash(password: String) -> Result<String, AccountError> {
     TURNS.take(move || hash_now(&password)).await?.map_err(AccountError::UnusablePassword)
 }
 
@@ -51,7 +51,7 @@ pub async fn hash(password: String) -> Result<String, AccountError> {
 ///
 /// # Errors
 /// When too many others are being hashed.
-pub async fn fits(recorded: Option<String>, password: String) -> Result<bool, AccountError> {
+pub(super) async fn fits(recorded: Option<String>, password: String) -> Result<bool, AccountError> {
     TURNS
         .take(move || {
             let known = recorded.is_some();
@@ -124,7 +124,7 @@ pub fn hash_now(password: &str) -> Result<String, String> {
 
 /// Sign-ins by source, to slow guessing down.
 #[derive(Debug, Default)]
-pub struct Attempts(Mutex<HashMap<IpAddr, (u32, Instant)>>);
+pub(super) struct Attempts(Mutex<HashMap<IpAddr, (u32, Instant)>>);
 
 /// Attempts without a success before each next one must wait, and how long.
 const FREE: u32 = 10;
@@ -138,7 +138,7 @@ impl Attempts {
     ///
     /// # Errors
     /// When its source has to wait.
-    pub fn begin(&self, source: IpAddr) -> Result<(), AccountError> {
+    pub(super) fn begin(&self, source: IpAddr) -> Result<(), AccountError> {
         let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if attempts.len() >= SOURCES {
             attempts.retain(|_, (_, last)| last.elapsed() < Duration::from_secs(60));
@@ -158,7 +158,7 @@ impl Attempts {
     }
 
     /// An attempt was right.
-    pub fn succeeded(&self, source: IpAddr) {
+    pub(super) fn succeeded(&self, source: IpAddr) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&source);
     }
 }

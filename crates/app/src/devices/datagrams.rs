@@ -19,7 +19,7 @@ pub(super) struct Datagrams(HashMap<Ipv4Addr, (Moment, Act)>);
 
 impl Datagrams {
     /// Notes what one did. Where there is no room it is not noted.
-    pub fn note(&mut self, now: Moment, address: Ipv4Addr, act: Act) {
+    pub(super) fn note(&mut self, now: Moment, address: Ipv4Addr, act: Act) {
         if self.0.len() >= SENDERS && !self.0.contains_key(&address) {
             self.0.retain(|_, (at, _)| now.saturating_sub(*at) < FRESH);
             if self.0.len() >= SENDERS {
@@ -30,7 +30,7 @@ impl Datagrams {
     }
 
     /// Takes what an address sent lately.
-    pub fn take(&mut self, now: Moment, address: Ipv4Addr) -> Option<(Moment, Act)> {
+    pub(super) fn take(&mut self, now: Moment, address: Ipv4Addr) -> Option<(Moment, Act)> {
         let (at, act) = self.0.remove(&address)?;
         (now.saturating_sub(at) < FRESH).then_some((at, act))
     }

@@ -49,7 +49,7 @@ impl Default for Unsaved {
 impl Unsaved {
     /// Keeps a sighting to be recorded: with others of its minute, or at once if it proves
     /// something. Gives how many found no room.
-    pub fn keep(&mut self, now: Moment, sighting: Sighting) -> u64 {
+    pub(super) fn keep(&mut self, now: Moment, sighting: Sighting) -> u64 {
         if sighting.proves {
             self.sightings.push(sighting);
             return 0;
@@ -61,14 +61,14 @@ impl Unsaved {
     }
 
     /// Files of a device are forgotten.
-    pub fn forget_files(&mut self, device: DeviceId, files: Vec<u32>) {
+    pub(super) fn forget_files(&mut self, device: DeviceId, files: Vec<u32>) {
         if !files.is_empty() {
             self.files.push((device, files));
         }
     }
 
     /// Whether a device was seen so much later than is saved that it is saved again.
-    pub fn is_stale(&mut self, device: DeviceId, seen: Moment, changed: bool) -> bool {
+    pub(super) fn is_stale(&mut self, device: DeviceId, seen: Moment, changed: bool) -> bool {
         let saved = self.seen.entry(device).or_insert(seen);
         let stale = changed || seen.saturating_sub(*saved) > MINUTE;
         if stale {
@@ -78,7 +78,7 @@ impl Unsaved {
     }
 
     /// Takes what the minute held, once it is over.
-    pub fn close_minute(&mut self, now: Moment, over: bool) {
+    pub(super) fn close_minute(&mut self, now: Moment, over: bool) {
         let over = over || self.opened.is_some_and(|opened| now.saturating_sub(opened) > MINUTE);
         if over && self.sightings.len() < WAITING {
             self.opened = None;

@@ -23,7 +23,7 @@ const BYTES: usize = 512 << 10;
 
 /// When each server was last looked at.
 #[derive(Debug, Default)]
-pub struct OtherServers(Mutex<HashMap<Ipv4Addr, Instant>>);
+pub(super) struct OtherServers(Mutex<HashMap<Ipv4Addr, Instant>>);
 
 impl OtherServers {
     /// Whether a server is to be looked at now.

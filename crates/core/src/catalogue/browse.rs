@@ -140,7 +140,7 @@ pub(super) fn container_class(kind: ShelfKind) -> ContainerClass {
 }
 
 /// The `upnp:class` of an item of a kind (CDS-12).
-pub fn item_class(kind: Kind) -> &'static str {
+pub(super) fn item_class(kind: Kind) -> &'static str {
     match kind {
         Kind::Video => "object.item.videoItem",
         Kind::Music => "object.item.audioItem.musicTrack",
@@ -149,7 +149,7 @@ pub fn item_class(kind: Kind) -> &'static str {
 }
 
 /// The `upnp:class` of a station.
-pub const BROADCAST: &str = "object.item.audioItem.audioBroadcast";
+pub(super) const BROADCAST: &str = "object.item.audioItem.audioBroadcast";
 
 /// An item.
 #[derive(Debug, Clone, PartialEq, Eq)]

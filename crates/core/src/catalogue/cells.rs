@@ -42,7 +42,7 @@ impl Default for Marks {
 
 impl Marks {
     /// The number of a set of cells, which must be rising.
-    pub fn number(&mut self, set: &[u16]) -> u32 {
+    pub(super) fn number(&mut self, set: &[u16]) -> u32 {
         if let Some(number) = self.numbers.get(set) {
             return *number;
         }
@@ -52,7 +52,7 @@ impl Marks {
         number
     }
 
-    pub fn set(&self, number: u32) -> &[u16] {
+    pub(super) fn set(&self, number: u32) -> &[u16] {
         self.sets.get(number as usize).map_or(&[], |s| s)
     }
 }
@@ -65,7 +65,7 @@ pub(super) struct Seen<'a> {
 }
 
 impl<'a> Seen<'a> {
-    pub fn new(pass: &Pass, slots: &[Option<u32>], marks: &'a Marks) -> Seen<'a> {
+    pub(super) fn new(pass: &Pass, slots: &[Option<u32>], marks: &'a Marks) -> Seen<'a> {
         let all = pass.covers_all();
         let cells = if all {
             Vec::new()
@@ -76,11 +76,11 @@ impl<'a> Seen<'a> {
         Seen { all, cells, marks }
     }
 
-    pub fn cell(&self, cell: u32) -> bool {
+    pub(super) fn cell(&self, cell: u32) -> bool {
         self.all || self.cells.get(cell as usize).copied().unwrap_or(false)
     }
 
-    pub fn mark(&self, mark: u32) -> bool {
+    pub(super) fn mark(&self, mark: u32) -> bool {
         self.all || self.marks.set(mark).iter().any(|c| self.cell(u32::from(*c)))
     }
 }
@@ -90,24 +90,24 @@ impl<'a> Seen<'a> {
 pub(super) struct Cells(Box<[(u16, u32)]>);
 
 impl Cells {
-    pub fn is_empty(&self) -> bool {
+    pub(super) fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
 
-    pub fn iter(&self) -> impl Iterator<Item = (u16, u32)> + '_ {
+    pub(super) fn iter(&self) -> impl Iterator<Item = (u16, u32)> + '_ {
         self.0.iter().copied()
     }
 
-    pub fn total(&self, seen: &Seen<'_>) -> u32 {
+    pub(super) fn total(&self, seen: &Seen<'_>) -> u32 {
         self.iter().filter(|(cell, _)| seen.cell(u32::from(*cell))).map(|(_, n)| n).sum()
     }
 
-    pub fn everything(&self) -> u32 {
+    pub(super) fn everything(&self) -> u32 {
         self.iter().map(|(_, n)| n).sum()
     }
 
     /// Adds to cells, which must rise; true if the set of cells changed.
-    pub fn add(&mut self, deltas: impl Iterator<Item = (u16, i32)>) -> bool {
+    pub(super) fn add(&mut self, deltas: impl Iterator<Item = (u16, i32)>) -> bool {
         let mut deltas = deltas.peekable();
         let mut sums = Vec::with_capacity(self.0.len() + deltas.size_hint().0);
         let mut changed = false;
@@ -131,7 +131,7 @@ impl Cells {
         changed
     }
 
-    pub fn mark(&self, marks: &mut Marks) -> u32 {
+    pub(super) fn mark(&self, marks: &mut Marks) -> u32 {
         let set: Vec<u16> = self.iter().map(|(cell, _)| cell).collect();
         marks.number(&set)
     }

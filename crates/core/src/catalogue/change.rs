@@ -88,7 +88,7 @@ pub(super) struct Edits {
 
 impl Base {
     /// Brings files into order, each once.
-    pub fn sort(&mut self) {
+    pub(super) fn sort(&mut self) {
         self.files.par_sort_unstable();
         self.files.dedup();
     }
@@ -106,7 +106,7 @@ pub(super) fn place_of(pair: u64) -> u32 {
 
 impl Edits {
     /// Brings all pairs into order, so that those of one place stand together.
-    pub fn sort(&mut self) {
+    pub(super) fn sort(&mut self) {
         for pairs in [&mut self.went, &mut self.came, &mut self.unspelt, &mut self.spelt] {
             pairs.par_sort_unstable();
         }

@@ -38,7 +38,7 @@ const MANY: usize = 2000;
 
 impl Columns {
     /// `files` stand in rising order. Those that went have no row.
-    pub fn of(catalogue: &Catalogue, files: &[u32]) -> Columns {
+    pub(super) fn of(catalogue: &Catalogue, files: &[u32]) -> Columns {
         let (Some(first), Some(last)) =
             (files.first(), files.last().filter(|_| files.len() >= MANY))
         else {
@@ -82,13 +82,18 @@ impl Columns {
     }
 
     /// The cell of a file.
-    pub fn cell(&self, catalogue: &Catalogue, serial: u32) -> u32 {
+    pub(super) fn cell(&self, catalogue: &Catalogue, serial: u32) -> u32 {
         let looked_up = self.row(serial).map(|row| row.cell);
         looked_up.unwrap_or_else(|| catalogue.record(serial).map_or(0, Record::cell))
     }
 
     /// Sorts files.
-    pub fn sorted(&self, catalogue: &Catalogue, order: Order, mut files: Vec<u32>) -> Vec<u32> {
+    pub(super) fn sorted(
+        &self,
+        catalogue: &Catalogue,
+        order: Order,
+        mut files: Vec<u32>,
+    ) -> Vec<u32> {
         let key = |serial: &u32| {
             let row = self.row(*serial)?;
             let (first, second) = match order {

@@ -75,32 +75,32 @@ impl List {
     }
 
     /// A list of entries that are in order already.
-    pub fn of(entries: &[u32], mark: &impl Fn(u32) -> u32) -> List {
+    pub(super) fn of(entries: &[u32], mark: &impl Fn(u32) -> u32) -> List {
         // Blocks begin with room for what comes later.
         List::from_blocks(entries.chunks(FULL * 3 / 4).map(|c| Block::of(c, mark)).collect())
     }
 
-    pub fn is_empty(&self) -> bool {
+    pub(super) fn is_empty(&self) -> bool {
         self.blocks().is_empty()
     }
 
     /// Whether it has more entries than one block holds.
-    pub fn is_large(&self) -> bool {
+    pub(super) fn is_large(&self) -> bool {
         matches!(self, List::Many(_))
     }
 
-    pub fn iter(&self) -> impl Iterator<Item = u32> + '_ {
+    pub(super) fn iter(&self) -> impl Iterator<Item = u32> + '_ {
         self.blocks().iter().flat_map(|b| b.entries().iter().copied())
     }
 
     /// How many entries have a mark that is seen.
-    pub fn count(&self, seen: &impl Fn(u32) -> bool) -> u32 {
+    pub(super) fn count(&self, seen: &impl Fn(u32) -> bool) -> u32 {
         self.blocks().iter().map(|b| b.count(seen)).sum()
     }
 
     /// The entries `start` to `start + count` of those seen, from the last one back if
     /// `reverse`.
-    pub fn page(
+    pub(super) fn page(
         &self,
         seen: &impl Fn(u32) -> bool,
         mark: &impl Fn(u32) -> u32,
@@ -137,7 +137,7 @@ impl List {
     }
 
     /// Tells each entry whose mark is wanted, in order.
-    pub fn each(
+    pub(super) fn each(
         &self,
         wanted: &impl Fn(u32) -> bool,
         mark: &impl Fn(u32) -> u32,
@@ -154,7 +154,7 @@ impl List {
     }
 
     /// Takes entries out. `order` must be the one in which the list stands.
-    pub fn take(
+    pub(super) fn take(
         &mut self,
         entries: &[u32],
         order: &impl Fn(u32, u32) -> Ordering,
@@ -209,7 +209,7 @@ impl List {
     }
 
     /// Adds entries, which stand in `order` as the list does.
-    pub fn add(
+    pub(super) fn add(
         &mut self,
         entries: &[u32],
         order: &impl Fn(u32, u32) -> Ordering,

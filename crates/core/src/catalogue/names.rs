@@ -21,32 +21,32 @@ const KEYS: usize = 1024;
 
 impl Names {
     /// No names yet; they will be compared by this alphabet.
-    pub fn by(locale: Locale) -> Names {
+    pub(super) fn by(locale: Locale) -> Names {
         Names { locale, ..Names::default() }
     }
 
-    pub fn text(&self, number: u32) -> &str {
+    pub(super) fn text(&self, number: u32) -> &str {
         self.texts.text(number)
     }
 
-    pub fn folded(&self, number: u32) -> &str {
+    pub(super) fn folded(&self, number: u32) -> &str {
         self.folded.text(number)
     }
 
     /// Equal for names that differ only in case and accents.
-    pub fn key(&self, number: u32) -> u64 {
+    pub(super) fn key(&self, number: u32) -> u64 {
         let chunk = self.keys.get(number as usize / KEYS);
         chunk.and_then(|c| c.get(number as usize % KEYS)).copied().unwrap_or(0)
     }
 
     /// The names whose folded form holds a text.
-    pub fn holding(&self, needle: &str) -> Bits {
+    pub(super) fn holding(&self, needle: &str) -> Bits {
         let mut bits = Bits::default();
         self.folded.holding(needle.as_bytes(), |number| bits.put(number));
         bits
     }
 
-    pub fn number(&mut self, text: &str) -> u32 {
+    pub(super) fn number(&mut self, text: &str) -> u32 {
         // Two different texts with one key would share a number only if this were not checked.
         let mut key = mix_text(0, text);
         while let Some(number) = self.index.get(key) {

@@ -21,41 +21,41 @@ impl<'a> Record<'a> {
         self.0.get(at..at + N).and_then(|b| b.try_into().ok()).unwrap_or([0; N])
     }
 
-    pub fn directory(self) -> u32 {
+    pub(super) fn directory(self) -> u32 {
         u32::from_le_bytes(self.number(0))
     }
 
     /// Which folder and kind it belongs to.
-    pub fn cell(self) -> u32 {
+    pub(super) fn cell(self) -> u32 {
         u32::from(u16::from_le_bytes(self.number(4)))
     }
 
-    pub fn kind(self) -> Kind {
+    pub(super) fn kind(self) -> Kind {
         super::cells::kind_of(self.cell())
     }
 
     /// The date as a number, 0 when unknown.
-    pub fn date(self) -> u64 {
+    pub(super) fn date(self) -> u64 {
         u64::from_le_bytes(self.number(6))
     }
 
-    pub fn added(self) -> i64 {
+    pub(super) fn added(self) -> i64 {
         i64::from_le_bytes(self.number(14))
     }
 
     /// Disc and track, or season and episode; unknown ones come last.
-    pub fn place(self) -> (u16, u16) {
+    pub(super) fn place(self) -> (u16, u16) {
         (u16::from_le_bytes(self.number(22)), u16::from_le_bytes(self.number(24)))
     }
 
     /// Whether a picture of it can be shown: it is one, has one inside or beside it, or is a
     /// film, of which one can be taken.
-    pub fn is_pictured(self) -> bool {
+    pub(super) fn is_pictured(self) -> bool {
         let art = |tail: Tail<'_>| tail.embedded_art || tail.art.is_some();
         self.kind() != Kind::Music || self.tail().is_some_and(art)
     }
 
-    pub fn tail(self) -> Option<Tail<'a>> {
+    pub(super) fn tail(self) -> Option<Tail<'a>> {
         postcard::from_bytes(self.0.get(HEAD..)?).ok()
     }
 }
@@ -86,7 +86,7 @@ pub(super) struct Tail<'a> {
 }
 
 impl Tail<'_> {
-    pub fn captions(&self, names: &Names) -> Vec<Caption> {
+    pub(super) fn captions(&self, names: &Names) -> Vec<Caption> {
         let caption = |(name, language, webvtt): &(&str, Option<u32>, bool)| Caption {
             name: (*name).to_owned(),
             language: language.map(|l| names.text(l).to_owned()),

@@ -526,7 +526,7 @@ impl Catalogue {
 pub(super) struct Bits(Vec<u64>);
 
 impl Bits {
-    pub fn put(&mut self, serial: u32) {
+    pub(super) fn put(&mut self, serial: u32) {
         let at = serial as usize / 64;
         if at >= self.0.len() {
             self.0.resize(at + 1, 0);
@@ -534,7 +534,7 @@ impl Bits {
         self.0[at] |= 1 << (serial % 64);
     }
 
-    pub fn holds(&self, serial: u32) -> bool {
+    pub(super) fn holds(&self, serial: u32) -> bool {
         self.0.get(serial as usize / 64).is_some_and(|bits| bits & 1 << (serial % 64) != 0)
     }
 }

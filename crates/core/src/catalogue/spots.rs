@@ -37,7 +37,7 @@ pub(super) enum ShelfKind {
 
 impl ShelfKind {
     /// Whether its subject is a name, of which several spellings may be in use.
-    pub fn is_named(self) -> bool {
+    pub(super) fn is_named(self) -> bool {
         use ShelfKind::{Album, Artist, Composer, Genre, Series};
         matches!(self, Artist | Album | Genre | Composer | Series)
     }
@@ -53,7 +53,7 @@ pub(super) struct Step {
 }
 
 impl Step {
-    pub fn fixed(fixed: Fixed) -> Step {
+    pub(super) fn fixed(fixed: Fixed) -> Step {
         Step { node: fixed.node(), kind: ShelfKind::Fixed, subject: fixed as u32 }
     }
 
@@ -66,11 +66,11 @@ impl Step {
         self.below(kind, names.key(name), name)
     }
 
-    pub fn playlist(around: Fixed, serial: u32) -> Step {
+    pub(super) fn playlist(around: Fixed, serial: u32) -> Step {
         Step::fixed(around).below(ShelfKind::Playlist, u64::from(serial), serial)
     }
 
-    pub fn photo_album(directory: u32) -> Step {
+    pub(super) fn photo_album(directory: u32) -> Step {
         let around = Step::fixed(Fixed::PictureAlbums);
         around.below(ShelfKind::PhotoAlbum, u64::from(directory), directory)
     }

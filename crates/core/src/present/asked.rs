@@ -28,7 +28,7 @@ impl<'a> Asked<'a> {
     /// What an id stands for, with the object itself; `None` if that is nothing for this device.
     /// The object of a fixed id may be absent all the same: a view with nothing in it is not
     /// there, but a menu of this device always is.
-    pub fn of(
+    pub(super) fn of(
         catalogue: &'a Catalogue,
         pass: &'a Pass,
         id: &'a str,
@@ -53,13 +53,13 @@ impl<'a> Asked<'a> {
     }
 
     /// Its update id.
-    pub fn update_id(&self) -> u32 {
+    pub(super) fn update_id(&self) -> u32 {
         let update_id = self.catalogue.object_update_id(self.pass, self.real);
         update_id.unwrap_or_else(|| self.catalogue.update_id())
     }
 
     /// Its children from one on, so many; `None` for an item.
-    pub fn children(&self, start: u32, count: u32) -> Option<Page> {
+    pub(super) fn children(&self, start: u32, count: u32) -> Option<Page> {
         let (catalogue, pass, real) = (self.catalogue, self.pass, self.real);
         let page = match self.class {
             None => catalogue.children(pass, real, start, count, self.sort),

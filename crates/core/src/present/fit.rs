@@ -102,7 +102,12 @@ pub(super) struct Scope {
 }
 
 impl Scope {
-    pub fn of(catalogue: &Catalogue, pass: &Pass, search: &Search, traits: &Traits) -> Scope {
+    pub(super) fn of(
+        catalogue: &Catalogue,
+        pass: &Pass,
+        search: &Search,
+        traits: &Traits,
+    ) -> Scope {
         let plain = |container: &str| Scope {
             container: container.to_owned(),
             criteria: search.criteria.clone(),
@@ -131,7 +136,7 @@ impl Scope {
     }
 
     /// The page with the id that was asked for.
-    pub fn renamed(&self, page: Page, id: &str) -> Page {
+    pub(super) fn renamed(&self, page: Page, id: &str) -> Page {
         if self.is_alias { renamed(page, &self.container, id) } else { page }
     }
 }

@@ -22,7 +22,7 @@ pub(super) struct Part {
 
 impl Part {
     /// What an id asks for: a part, if this device is shown any, and the container that it is of.
-    pub fn asked<'a>(id: &'a str, traits: &Traits) -> (Option<Part>, &'a str) {
+    pub(super) fn asked<'a>(id: &'a str, traits: &Traits) -> (Option<Part>, &'a str) {
         match Part::parse(id).filter(|_| traits.container_objects.is_some()) {
             Some((part, container)) => (Some(part), container),
             None => (None, id),
@@ -105,13 +105,13 @@ pub(super) struct Listing<'a> {
 
 impl Listing<'_> {
     /// `children` is how many there are in all.
-    pub fn of<'a>(asked: &'a Asked<'a>, children: u32, traits: &Traits) -> Listing<'a> {
+    pub(super) fn of<'a>(asked: &'a Asked<'a>, children: u32, traits: &Traits) -> Listing<'a> {
         Listing { asked, cut: Cut::of(children, traits) }
     }
 
     /// What stands in the container itself (`None`) or in a part of it: `start` to
     /// `start + count` of that. `None` if there is no such part.
-    pub fn page(&self, part: Option<Part>, start: u32, count: u32) -> Option<Page> {
+    pub(super) fn page(&self, part: Option<Part>, start: u32, count: u32) -> Option<Page> {
         let (level, (first, length)) = match part {
             None => (self.cut.top + 1, (0, self.cut.total)),
             Some(part) => (self.cut.is_there(part).then_some(part.level)?, self.cut.range(part)),
@@ -141,7 +141,7 @@ impl Listing<'_> {
     }
 
     /// A part as an object.
-    pub fn object(&self, part: Part) -> Option<Object> {
+    pub(super) fn object(&self, part: Part) -> Option<Object> {
         if !self.cut.is_there(part) {
             return None;
         }

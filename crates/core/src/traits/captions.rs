@@ -5,6 +5,8 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::TraitsError;
+
 /// A field that names the address of a film's subtitles.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -55,7 +57,7 @@ impl CaptionElement {
     const MOST: usize = 8;
 
     /// Whether it can stand in a listing and takes the place of nothing there.
-    pub(super) fn check(&self) -> Result<(), String> {
+    pub(super) fn check(&self) -> Result<(), TraitsError> {
         let word = |text: &str| {
             text.len() <= 64
                 && text.starts_with(|c: char| c.is_ascii_alphabetic())
@@ -65,24 +67,22 @@ impl CaptionElement {
         let (prefix, local) = self.name.split_once(':').unwrap_or_default();
         let ours = ["dc", "upnp", "dlna"].contains(&prefix);
         if !word(prefix) || !word(local) || ours {
-            return Err("an element for subtitles has a prefix of its own, as ex:captions".into());
+            return Err(TraitsError::CaptionPrefix);
         }
         let plain = |text: &str| text.len() <= 200 && text.bytes().all(|b| b.is_ascii_graphic());
         if self.namespace.is_empty() || !plain(&self.namespace) {
-            return Err(
-                "the namespace of an element is an address, as http://example.com/ns".into()
-            );
+            return Err(TraitsError::CaptionNamespace);
         }
         let attribute = |name: &str| match name.split_once(':') {
             Some((around, name)) => around == prefix && word(name),
             None => word(name),
         };
         if self.attributes.len() > Self::MOST || !self.attributes.keys().all(|n| attribute(n)) {
-            return Err("an attribute has a plain name, or one with its element's prefix".into());
+            return Err(TraitsError::CaptionAttribute);
         }
         let text = |text: &String| text.len() <= 200 && !text.chars().any(char::is_control);
         if !self.attributes.values().chain([&self.value]).all(text) {
-            return Err("the text of an element has 200 bytes at most, in one line".into());
+            return Err(TraitsError::CaptionText);
         }
         Ok(())
     }
@@ -116,7 +116,8 @@ mod tests {
     fn only_elements_that_can_be_written_tell_of_subtitles() {
         let read = |text: &str| -> Result<(), String> {
             let element = serde_json::from_str(text).map_err(|e| e.to_string())?;
-            Traits { caption_element: Some(element), ..Traits::default() }.check()
+            let traits = Traits { caption_element: Some(element), ..Traits::default() };
+            traits.check().map_err(|e| e.to_string())
         };
         read(r#"{"namespace": "http://example.com/ns", "name": "ex:captions"}"#).unwrap();
         read(r#"{"namespace": "urn:x", "name": "ex:c", "attributes": {"ex:form": "{form}", "a": ""}}"#)

@@ -9,68 +9,182 @@ use std::net::Ipv4Addr;
 use serde::{Deserialize, Serialize};
 
 mod captions;
+mod error;
 
 pub use captions::{CaptionElement, CaptionField};
+pub use error::{RuleError, TraitsError};
 
-/// What is done differently; what is absent is done as for everybody.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
-pub struct Traits {
+/// A part of the traits that may say nothing, and is then filled from what lies below it.
+trait Layer {
+    /// It says nothing.
+    const ABSENT: Self;
+
+    fn is_absent(&self) -> bool;
+
+    fn fill_from(&mut self, below: &Self);
+}
+
+impl<T: Clone> Layer for Option<T> {
+    const ABSENT: Option<T> = None;
+
+    fn is_absent(&self) -> bool {
+        self.is_none()
+    }
+
+    fn fill_from(&mut self, below: &Option<T>) {
+        if self.is_none() {
+            self.clone_from(below);
+        }
+    }
+}
+
+impl<T: Clone> Layer for Vec<T> {
+    const ABSENT: Vec<T> = Vec::new();
+
+    fn is_absent(&self) -> bool {
+        self.is_empty()
+    }
+
+    fn fill_from(&mut self, below: &Vec<T>) {
+        if self.is_empty() {
+            self.clone_from(below);
+        }
+    }
+}
+
+impl<T: Clone> Layer for BTreeMap<String, T> {
+    const ABSENT: BTreeMap<String, T> = BTreeMap::new();
+
+    fn is_absent(&self) -> bool {
+        self.is_empty()
+    }
+
+    fn fill_from(&mut self, below: &BTreeMap<String, T>) {
+        for (name, value) in below {
+            self.entry(name.clone()).or_insert_with(|| value.clone());
+        }
+    }
+}
+
+/// How a trait is explained to people; `docs/traits.md` has the same table.
+#[derive(Debug, Clone, Copy)]
+pub struct Explanation {
+    /// Its name, with underscores where people write hyphens.
+    pub name: &'static str,
+    /// What its value looks like.
+    pub value: &'static str,
+    /// What it does.
+    pub effect: &'static str,
+}
+
+macro_rules! traits {
+    ($($(#[doc = $doc:literal])+ $name:ident: $type:ty, $value:literal, $effect:literal;)+) => {
+        /// What is done differently; what is absent is done as for everybody.
+        #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+        #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
+        pub struct Traits {
+            $($(#[doc = $doc])+ #[serde(skip_serializing_if = "Layer::is_absent")] pub $name: $type,)+
+        }
+
+        /// Those of a device of which nothing is known.
+        pub static PLAIN: Traits = Traits { $($name: Layer::ABSENT,)+ };
+
+        impl Traits {
+            /// All of them, for people.
+            pub const EXPLANATIONS: &'static [Explanation] = &[
+                $(Explanation { name: stringify!($name), value: $value, effect: $effect },)+
+            ];
+
+            /// These traits, and those of `below` where these say nothing.
+            pub fn over(mut self, below: &Traits) -> Traits {
+                $(self.$name.fill_from(&below.$name);)+
+                self
+            }
+        }
+    };
+}
+
+// To add a trait: one entry here, its row in docs/traits.md, and what it does in `present::fit`.
+traits! {
     /// Most objects in one page (IOP-3).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub page_objects: Option<u32>,
+    page_objects: Option<u32>,
+        r#"number"#,
+        r#"most objects in one page"#;
     /// Most bytes of DIDL-Lite in one page (IOP-16).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub page_bytes: Option<u32>,
+    page_bytes: Option<u32>,
+        r#"number"#,
+        r#"most bytes of a page's DIDL-Lite"#;
     /// Most objects in one container; larger ones are shown in parts (IOP-15).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub container_objects: Option<u32>,
+    container_objects: Option<u32>,
+        r#"number, 10 or more"#,
+        r#"a container with more objects than this is shown in parts, `001-100 Anchor … Dune`; parts are not searched"#;
     /// Most bytes of a title, below the usual 200 (IOP-14).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub title_bytes: Option<u16>,
+    title_bytes: Option<u16>,
+        r#"number, 8 or more"#,
+        r#"cuts titles to this many bytes (never more than 200)"#;
     /// Whether titles of items end in the file's extension (IOP-13).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub title_extension: Option<bool>,
+    title_extension: Option<bool>,
+        r#"true"#,
+        r#"titles of items end in the file's extension"#;
     /// Whether titles in albums begin with the track's number (IOP-22).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub title_track: Option<bool>,
+    title_track: Option<bool>,
+        r#"true"#,
+        r#"titles in albums begin with the track's number"#;
     /// Another MIME type in place of one of ours (IOP-4, PROF-14).
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub mimes: BTreeMap<String, String>,
+    mimes: BTreeMap<String, String>,
+        r#"`{"ours": "theirs"}`"#,
+        r#"another MIME type, in `res`, Source and Content-Type alike"#;
     /// MIME types, as sent, whose `res` come first, in this order (CDS-27).
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub first: Vec<String>,
+    first: Vec<String>,
+        r#"`["image/jpeg"]`"#,
+        r#"the `res` of these MIME types come first"#;
     /// Whether only the first `res` is sent (IOP-19).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub one_resource: Option<bool>,
+    one_resource: Option<bool>,
+        r#"true"#,
+        r#"only the first `res` is sent"#;
     /// Whether thumbnails of pictures are sent as `res` (IOP-20).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub thumbnails: Option<bool>,
+    thumbnails: Option<bool>,
+        r#"false"#,
+        r#"thumbnails of pictures are not sent as `res`"#;
     /// What stands in the fourth field of protocolInfo.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub features: Option<Features>,
+    features: Option<Features>,
+        r#"`verified`, `nearest`, `any`"#,
+        r#"the fourth field of protocolInfo: a profile only where it was verified; the nearest one; or `*`"#;
     /// The largest `res@size` that it takes; larger ones are left out (IOP-30).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub largest_size: Option<u64>,
+    largest_size: Option<u64>,
+        r#"number"#,
+        r#"`res@size` above this is left out"#;
     /// Whether names in SortCriteria that we do not sort by are passed over (IOP-23).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub pass_over_sort: Option<bool>,
+    pass_over_sort: Option<bool>,
+        r#"true"#,
+        r#"unknown names in SortCriteria are passed over"#;
     /// Fixed ids that it asks for without having been given them (REG-6); an id that is neither
     /// ours nor here searches from the root.
-    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
-    pub aliases: BTreeMap<String, Alias>,
+    aliases: BTreeMap<String, Alias>,
+        r#"`{"4": {"container": "music-all", "class": "object.item.audioItem"}}`"#,
+        r#"fixed ids that the device asks for; an id that is nowhere else searches from the root"#;
     /// Whether HEAD with Range gets 206 (HTTP-12).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub head_range: Option<bool>,
+    head_range: Option<bool>,
+        r#"true"#,
+        r#"HEAD with Range gets 206"#;
     /// Whether what has no length ends with the connection, and is not sent in chunks (HTTP-34).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub ends_by_close: Option<bool>,
+    ends_by_close: Option<bool>,
+        r#"true"#,
+        r#"stations end with the connection, and are not sent in chunks"#;
     /// The field in which it wants to be told where the subtitles of a film are (CDS-60).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub caption_field: Option<CaptionField>,
+    caption_field: Option<CaptionField>,
+        r#"`{"asked": "getCaptions.example", "answer": "Captions.example"}`"#,
+        r#"names the address of a film's subtitles in this field of the answer, when the request has the other one (or always, without `asked`)"#;
     /// The element in which it reads of them in a listing (CDS-60).
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub caption_element: Option<CaptionElement>,
+    caption_element: Option<CaptionElement>,
+        r#"`{"namespace": "http://example.com/ns", "name": "ex:captions", "attributes": {"ex:form": "{form}"}, "value": "{url}"}`"#,
+        r#"an element of its own in a film's listing that names the address of its subtitles; `{url}` and `{form}` (`srt` or `vtt`) are filled in; `attributes` and `value` may be left out"#;
+}
+
+impl Default for Traits {
+    fn default() -> Traits {
+        PLAIN.clone()
+    }
 }
 
 /// What stands in the fourth field of protocolInfo.
@@ -96,63 +210,7 @@ pub struct Alias {
     pub class: Option<String>,
 }
 
-/// Those of a device of which nothing is known.
-pub static PLAIN: Traits = Traits {
-    page_objects: None,
-    page_bytes: None,
-    container_objects: None,
-    title_bytes: None,
-    title_extension: None,
-    title_track: None,
-    mimes: BTreeMap::new(),
-    first: Vec::new(),
-    one_resource: None,
-    thumbnails: None,
-    features: None,
-    largest_size: None,
-    pass_over_sort: None,
-    aliases: BTreeMap::new(),
-    head_range: None,
-    ends_by_close: None,
-    caption_field: None,
-    caption_element: None,
-};
-
 impl Traits {
-    /// These traits, and those of `below` where these say nothing.
-    pub fn over(mut self, below: &Traits) -> Traits {
-        fn keep<T: Clone>(mine: &mut Option<T>, below: &Option<T>) {
-            if mine.is_none() {
-                mine.clone_from(below);
-            }
-        }
-        keep(&mut self.page_objects, &below.page_objects);
-        keep(&mut self.page_bytes, &below.page_bytes);
-        keep(&mut self.container_objects, &below.container_objects);
-        keep(&mut self.title_bytes, &below.title_bytes);
-        keep(&mut self.title_extension, &below.title_extension);
-        keep(&mut self.title_track, &below.title_track);
-        keep(&mut self.one_resource, &below.one_resource);
-        keep(&mut self.thumbnails, &below.thumbnails);
-        keep(&mut self.features, &below.features);
-        keep(&mut self.largest_size, &below.largest_size);
-        keep(&mut self.pass_over_sort, &below.pass_over_sort);
-        keep(&mut self.head_range, &below.head_range);
-        keep(&mut self.ends_by_close, &below.ends_by_close);
-        keep(&mut self.caption_field, &below.caption_field);
-        keep(&mut self.caption_element, &below.caption_element);
-        if self.first.is_empty() {
-            self.first.clone_from(&below.first);
-        }
-        for (ours, theirs) in &below.mimes {
-            self.mimes.entry(ours.clone()).or_insert_with(|| theirs.clone());
-        }
-        for (id, alias) in &below.aliases {
-            self.aliases.entry(id.clone()).or_insert_with(|| alias.clone());
-        }
-        self
-    }
-
     /// Whether nothing is done differently.
     pub fn is_plain(&self) -> bool {
         *self == PLAIN
@@ -161,8 +219,8 @@ impl Traits {
     /// Whether what these say can be sent (SEC-17).
     ///
     /// # Errors
-    /// A sentence that says what cannot be.
-    pub fn check(&self) -> Result<(), String> {
+    /// What cannot be.
+    pub fn check(&self) -> Result<(), TraitsError> {
         let is_mime = |text: &str| {
             let (kind, rest) = text.split_once('/').unwrap_or_default();
             let plain = |t: &str| {
@@ -173,7 +231,7 @@ impl Traits {
         };
         let mimes = self.mimes.iter().flat_map(|(a, b)| [a, b]).chain(&self.first);
         if let Some(wrong) = mimes.into_iter().find(|m| !is_mime(m)) {
-            return Err(format!("{wrong:?} is no MIME type"));
+            return Err(TraitsError::Mime(wrong.clone()));
         }
         let is_id = |text: &str| {
             !text.is_empty()
@@ -181,20 +239,20 @@ impl Traits {
                 && text.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_".contains(&b))
         };
         if let Some(wrong) = self.aliases.keys().find(|id| !is_id(id)) {
-            return Err(format!("{wrong:?} cannot be an object's id"));
+            return Err(TraitsError::Alias(wrong.clone()));
         }
         if self.container_objects.is_some_and(|most| most < 10) {
-            return Err("a container in parts holds at least 10 objects".into());
+            return Err(TraitsError::SmallParts);
         }
         if self.caption_field.as_ref().is_some_and(|field| !field.is_usable()) {
-            return Err("a field for subtitles has a dot in its name, or begins with X-".into());
+            return Err(TraitsError::CaptionField);
         }
         if let Some(element) = &self.caption_element {
             element.check()?;
         }
         let zero = [self.page_objects, self.page_bytes].contains(&Some(0));
         if zero || self.title_bytes.is_some_and(|bytes| bytes < 8) {
-            return Err("a page holds at least one object, and a title 8 bytes".into());
+            return Err(TraitsError::SmallPage);
         }
         Ok(())
     }
@@ -268,18 +326,18 @@ impl Rules {
     /// Whether every rule can be used.
     ///
     /// # Errors
-    /// A sentence that names the rule and says what is wrong with it.
-    pub fn check(&self) -> Result<(), String> {
+    /// The rule, and what is wrong with it.
+    pub fn check(&self) -> Result<(), RuleError> {
         let mut names = BTreeSet::new();
         for rule in &self.rules {
-            let wrong = |why: &str| format!("rule {:?}: {why}", rule.name);
+            let name = || rule.name.clone();
             if !names.insert(&rule.name) {
-                return Err(wrong("another one has this name"));
+                return Err(RuleError::Twice(name()));
             }
             if rule.when == When::default() {
-                return Err(wrong("it does not say when"));
+                return Err(RuleError::Always(name()));
             }
-            rule.traits.check().map_err(|why| wrong(&why))?;
+            rule.traits.check().map_err(|why| RuleError::Traits(name(), why))?;
         }
         Ok(())
     }
@@ -363,6 +421,6 @@ mod tests {
         assert!(mimes("audio/flac", "noise").check().is_err());
         assert!(Traits { page_objects: Some(0), ..Traits::default() }.check().is_err());
         let nameless = rule("n", When::default(), Traits::default());
-        assert!(Rules { rules: vec![nameless] }.check().unwrap_err().contains("when"));
+        assert!(Rules { rules: vec![nameless] }.check().unwrap_err().to_string().contains("when"));
     }
 }

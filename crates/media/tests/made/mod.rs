@@ -5,7 +5,7 @@ use std::process::Command;
 
 /// Says that a test cannot run here. That fails it, unless `MOSTRA_TESTS_PARTIAL=1` is set: then it
 /// is counted, and scripts/test says at its end how many there were.
-pub fn not_run(why: &str) {
+pub(crate) fn not_run(why: &str) {
     let partial = std::env::var("MOSTRA_TESTS_PARTIAL").is_ok_and(|set| set == "1");
     assert!(partial, "NOT RUN: {why}. With MOSTRA_TESTS_PARTIAL=1 the others run all the same.");
     let thread = std::thread::current();
@@ -16,7 +16,7 @@ pub fn not_run(why: &str) {
 }
 
 /// Runs ffmpeg; `None` where it is not installed.
-pub fn make(folder: &Path, name: &str, arguments: &str) -> Option<PathBuf> {
+pub(crate) fn make(folder: &Path, name: &str, arguments: &str) -> Option<PathBuf> {
     let path = folder.join(name);
     let made = Command::new("ffmpeg")
         .args(["-v", "error", "-y", "-nostdin"])

@@ -8,7 +8,7 @@ use clap::{Args, Parser, Subcommand};
 /// Publishes the house's media folders and proves that devices can play them.
 #[derive(Debug, Parser)]
 #[command(name = "mostrad", version, args_override_self = true)]
-pub struct Flags {
+pub(crate) struct Flags {
     /// Configuration file [default: DATA/mostra.toml, if there]
     #[arg(long, value_name = "FILE")]
     pub(super) config: Option<PathBuf>,
@@ -79,7 +79,7 @@ pub struct Flags {
 
 /// What is done instead of serving.
 #[derive(Debug, Subcommand)]
-pub enum Command {
+pub(crate) enum Command {
     /// Accounts, for whoever is on the host
     #[command(subcommand)]
     Account(AccountVerb),
@@ -87,14 +87,14 @@ pub enum Command {
 
 /// What is done with accounts.
 #[derive(Debug, Subcommand)]
-pub enum AccountVerb {
+pub(crate) enum AccountVerb {
     /// Set a lost password and end the account's sessions; the service may be running
     Reset(Reset),
 }
 
 /// Which account, and its password.
 #[derive(Debug, Args)]
-pub struct Reset {
+pub(crate) struct Reset {
     /// The account
     #[arg(default_value = "house")]
     pub name: String,

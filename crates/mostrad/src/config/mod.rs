@@ -12,14 +12,14 @@ use mostra_net::Interfaces;
 use mostra_protocol::server::description::Edition;
 
 use flags::NAMES;
-pub use flags::{AccountVerb, Command, Flags, Reset};
+pub(crate) use flags::{AccountVerb, Command, Flags, Reset};
 use rules::read_rules;
 
 use crate::startup_error::StartupError;
 
 /// A value, where it came from, and what it is for.
 #[derive(Debug, Clone)]
-pub struct Sourced {
+pub(crate) struct Sourced {
     /// Name in the file.
     pub name: &'static str,
     /// The value, with secrets left out.
@@ -32,7 +32,7 @@ pub struct Sourced {
 
 /// The configuration.
 #[derive(Debug, Clone)]
-pub struct Config {
+pub(crate) struct Config {
     /// Where the service keeps its own files.
     pub data: PathBuf,
     /// Which interfaces to serve.
@@ -167,7 +167,7 @@ impl Config {
     ///
     /// # Errors
     /// [`StartupError`] that names the value at fault.
-    pub fn load(flags: &Flags) -> Result<Config, StartupError> {
+    pub(crate) fn load(flags: &Flags) -> Result<Config, StartupError> {
         let mut layers =
             Layers { flags: flags.given(), file: toml::Table::new(), shown: Vec::new() };
         let file = match &flags.config {

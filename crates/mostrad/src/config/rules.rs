@@ -22,7 +22,7 @@ pub(super) fn read_rules(named: &str, data: &Path) -> Result<Rules, StartupError
             };
             let text = std::fs::read_to_string(&path).map_err(|e| wrong(e.to_string()))?;
             let rules: Rules = toml::from_str(&text).map_err(|e| wrong(e.message().to_owned()))?;
-            rules.check().map_err(wrong)?;
+            rules.check().map_err(|e| wrong(e.to_string()))?;
             rules
         }
     };

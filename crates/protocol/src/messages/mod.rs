@@ -1,5 +1,5 @@
 //! Messages that both roles read and write.
 
-pub mod gena;
-pub mod soap;
-pub mod ssdp;
+pub(crate) mod gena;
+pub(crate) mod soap;
+pub(crate) mod ssdp;

@@ -59,13 +59,13 @@ const NOTICES: (f64, f64) = (10.0, 90.0);
 const ALL_NOTICES: (f64, f64) = (100.0, 600.0);
 
 impl NoticeLimiter {
-    pub fn new(now: Moment) -> Self {
+    pub(super) fn new(now: Moment) -> Self {
         let all = Bucket { tokens: ALL_NOTICES.1, filled: now, taken: None };
         NoticeLimiter { per_source: HashMap::new(), all, dropped: 0 }
     }
 
     /// Whether an announcement from this source is looked at.
-    pub fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
+    pub(super) fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
         if self.per_source.len() >= SOURCES {
             self.per_source.retain(|_, b| now.saturating_sub(b.filled) < Duration::from_secs(10));
         }
@@ -94,7 +94,7 @@ const SHARED: f64 = 180.0;
 const SOURCES: usize = 4096;
 
 impl Limiter {
-    pub fn new(now: Moment) -> Self {
+    pub(super) fn new(now: Moment) -> Self {
         Limiter {
             per_source: HashMap::new(),
             planned: BTreeMap::new(),
@@ -104,7 +104,7 @@ impl Limiter {
     }
 
     /// Whether an answer may go out at a time; then it is counted there.
-    pub fn plan(&mut self, now: Moment, at: Moment) -> bool {
+    pub(super) fn plan(&mut self, now: Moment, at: Moment) -> bool {
         self.planned = self.planned.split_off(&(now.as_millis() / 100));
         let planned = self.planned.entry(at.as_millis() / 100).or_insert(0);
         let free = *planned < TENTH;
@@ -113,7 +113,7 @@ impl Limiter {
     }
 
     /// Whether a search from this source is answered.
-    pub fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
+    pub(super) fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
         if self.per_source.len() >= SOURCES {
             self.per_source.retain(|_, b| now.saturating_sub(b.filled) < Duration::from_secs(10));
             if self.per_source.len() >= SOURCES {

@@ -106,7 +106,7 @@ pub struct Publisher {
 }
 
 /// Pairs of container and update id in one event (CDS-49).
-pub const PAIRS: usize = 500;
+pub(super) const PAIRS: usize = 500;
 /// Containers kept for a subscription's next events.
 const MOST_CONTAINERS: usize = 20_000;
 

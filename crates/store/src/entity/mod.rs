@@ -3,15 +3,15 @@
 macro_rules! entity {
     ($(#[$doc:meta])* $module:ident, $table:literal, { $($body:tt)* }) => {
         $(#[$doc])*
-        pub mod $module {
+        pub(crate) mod $module {
             use sea_orm::entity::prelude::*;
 
             #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
             #[sea_orm(table_name = $table)]
-            pub struct Model { $($body)* }
+            pub(crate) struct Model { $($body)* }
 
             #[derive(Copy, Clone, Debug, EnumIter, DeriveRelation)]
-            pub enum Relation {}
+            pub(crate) enum Relation {}
 
             impl ActiveModelBehavior for ActiveModel {}
         }

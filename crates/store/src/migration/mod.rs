@@ -10,8 +10,9 @@ mod m0005_files;
 mod m0006_scans;
 mod m0007_hardening;
 mod m0008_sightings;
+mod m0009_reasons;
 
-pub struct Migrator;
+pub(crate) struct Migrator;
 
 #[async_trait::async_trait]
 impl MigratorTrait for Migrator {
@@ -25,6 +26,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0006_scans::Migration),
             Box::new(m0007_hardening::Migration),
             Box::new(m0008_sightings::Migration),
+            Box::new(m0009_reasons::Migration),
         ]
     }
 }

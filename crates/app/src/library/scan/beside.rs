@@ -17,7 +17,7 @@ pub(super) struct Beside {
 }
 
 impl Beside {
-    pub fn of(listing: &Listing) -> Beside {
+    pub(super) fn of(listing: &Listing) -> Beside {
         let mut beside = Beside {
             captions: sidecar::Captions::default(),
             pictures: HashMap::new(),
@@ -46,7 +46,7 @@ impl Beside {
         beside
     }
 
-    pub fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {
+    pub(super) fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {
         let kind = match sidecar::class_of(name) {
             FileClass::Media(format) => Some(format.kind()),
             _ => None,

@@ -59,7 +59,7 @@ pub(super) struct Book {
 }
 
 impl Book {
-    pub fn new(folder: &Folder, recorded: Arc<Inventory>) -> Book {
+    pub(super) fn new(folder: &Folder, recorded: Arc<Inventory>) -> Book {
         Book {
             folder: folder.serial,
             top: folder.container,
@@ -76,7 +76,7 @@ impl Book {
     }
 
     /// A recorded file is still there.
-    pub fn see(&mut self, serial: u32) {
+    pub(super) fn see(&mut self, serial: u32) {
         self.seen.insert(serial);
     }
 
@@ -85,7 +85,7 @@ impl Book {
     }
 
     /// Puts a file. One that is known keeps its serial, and so its object ids.
-    pub async fn put(
+    pub(super) async fn put(
         &mut self,
         library: &Library,
         path: String,
@@ -166,7 +166,7 @@ impl Book {
 
     /// Puts a playlist if its entries are others than recorded; gives how many of them are not
     /// published.
-    pub async fn put_playlist(
+    pub(super) async fn put_playlist(
         &mut self,
         library: &Library,
         root: &Path,
@@ -208,7 +208,7 @@ impl Book {
     }
 
     /// What hides a recorded directory or file without forgetting it.
-    pub fn hiding(&self, path: &str) -> Option<Change> {
+    pub(super) fn hiding(&self, path: &str) -> Option<Change> {
         if let Some(directory) = self.recorded.directory(path) {
             return Some(Change::RemoveDirectory(directory.serial));
         }
@@ -216,7 +216,7 @@ impl Book {
     }
 
     /// Takes out what was looked for and not found; gives the files' paths.
-    pub fn remove_unseen(&self, seen: &Seen, whole: bool, batch: &mut Batch) -> Vec<String> {
+    pub(super) fn remove_unseen(&self, seen: &Seen, whole: bool, batch: &mut Batch) -> Vec<String> {
         let below = |path: &str, around: &str| {
             around.is_empty()
                 || path == around

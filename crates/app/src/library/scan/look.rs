@@ -14,12 +14,13 @@ use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
 use mostra_core::drives::{self, Drives};
 use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::format::FileClass;
+use mostra_core::left_out::Reason;
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::extension::Extension;
 use mostra_media::playlist::{self, Target};
 use mostra_media::walk::{Listed, Listing, Stat};
-use mostra_media::{Reason, probe::probe_opened, sidecar, unreadable};
+use mostra_media::{probe::probe_opened, sidecar, unreadable};
 use mostra_protocol::model::text::{NAME, tamed};
 
 use mostra_store::LeftOut;
@@ -146,7 +147,7 @@ impl Around {
 
 impl Job {
     /// What is away of the folder, as another drive than recorded is mounted there, or none.
-    pub fn away(&self, now: &Drives) -> Vec<String> {
+    pub(super) fn away(&self, now: &Drives) -> Vec<String> {
         let Some(recorded) = &self.drives else { return Vec::new() };
         // Of a link that was removed nothing is expected any more.
         let removed = |path: &str| {
@@ -161,20 +162,20 @@ impl Job {
     }
 
     /// The directory at a path below the folder.
-    pub fn around(&self, path: &str) -> Around {
+    pub(super) fn around(&self, path: &str) -> Around {
         Around { whole: self.root.join(path), opened: OnceCell::new() }
     }
 
-    pub fn stopped(&self) -> bool {
+    pub(super) fn stopped(&self) -> bool {
         self.progress.cancelled.load(Ordering::Relaxed)
     }
 
-    pub fn is_excluded(&self, path: &str) -> bool {
+    pub(super) fn is_excluded(&self, path: &str) -> bool {
         is_below_any(path, &self.excluded)
     }
 
     /// Recorded directories in a listed one that are there no more.
-    pub fn note_absent(&self, path: &str, listing: &Listing, seen: &mut Seen) {
+    pub(super) fn note_absent(&self, path: &str, listing: &Listing, seen: &mut Seen) {
         let prefix = if path.is_empty() { String::new() } else { format!("{path}/") };
         for (known, _) in self.inventory.directories() {
             let Some(name) = known.strip_prefix(&prefix) else { continue };
@@ -188,7 +189,7 @@ impl Job {
 
     /// Looks at one file of a listed directory; `None` if it was written a moment ago and is to
     /// be looked at once more.
-    pub fn look(
+    pub(super) fn look(
         &self,
         path: &str,
         file: &Listed,
@@ -218,13 +219,18 @@ impl Job {
 
     /// Whether the state of each file is asked for before it is opened: where nothing is recorded,
     /// all will be.
-    pub fn asks_for_stats(&self) -> bool {
+    pub(super) fn asks_for_stats(&self) -> bool {
         !self.first || !self.inventory.is_bare()
     }
 
     /// Looks once more at a file that was just written: if it grew, it is still being written.
     /// `None` if it has gone.
-    pub fn look_again(&self, path: String, file: &Listed, beside: &Beside) -> Option<Looked> {
+    pub(super) fn look_again(
+        &self,
+        path: String,
+        file: &Listed,
+        beside: &Beside,
+    ) -> Option<Looked> {
         let now = Stat::from(&std::fs::metadata(self.root.join(&path)).ok()?);
         if file.stat != Some(now) {
             return Some(self.growing(path));
@@ -239,7 +245,7 @@ impl Job {
     }
 
     /// The serial of a recorded file.
-    pub fn serial_of(&self, path: &str) -> Option<u32> {
+    pub(super) fn serial_of(&self, path: &str) -> Option<u32> {
         self.inventory.file(path).map(|file| file.serial)
     }
 
@@ -283,8 +289,7 @@ impl Job {
             return self.read_playlist(path, &extension);
         }
         if beside.has_media && sidecar::is_cover(name) {
-            let reason = Reason::Beside("a cover; it is shown with what lies beside it");
-            return Looked::Left(LeftOut { path, reason: reason.to_string() });
+            return left_out(path, Reason::Cover);
         }
         let (captions, art) = beside.of_file(name);
         let around = path.rsplit_once('/').map_or("", |(around, _)| around);
@@ -308,7 +313,7 @@ impl Job {
         });
         let (file, stat) = match opened {
             Ok(opened) => opened,
-            Err(error) => return left_out(path, &unreadable(&error)),
+            Err(error) => return left_out(path, unreadable(&error)),
         };
         match probe_opened(file, extension, || directory.whole.join(name), stat) {
             Ok(facts) if self.kinds.holds(facts.kind) => {
@@ -333,12 +338,12 @@ impl Job {
                 let serial = recorded.map(|r| r.serial);
                 Looked::Facts { path, facts: Arc::new(facts), serial, moved_from: None }
             }
-            Ok(facts) => left_out(path, &Reason::OtherKind(facts.kind)),
+            Ok(facts) => left_out(path, Reason::OtherKind(facts.kind)),
             // It may be damaged only because the rest of it is still to come.
-            Err(Reason::Broken(_) | Reason::Empty) if self.is_fresh(stat.modified_ms) => {
+            Err(Reason::Damaged(_) | Reason::Empty) if self.is_fresh(stat.modified_ms) => {
                 self.growing(path)
             }
-            Err(reason) => left_out(path, &reason),
+            Err(reason) => left_out(path, reason),
         }
     }
 
@@ -369,7 +374,7 @@ impl Job {
             .and_then(regular)
             .and_then(|file| file.take((4 << 20) + 1).read_to_end(&mut bytes));
         if let Err(error) = read {
-            return left_out(path, &Reason::Unreadable(error.to_string()));
+            return left_out(path, unreadable(&error));
         }
         match playlist::read(&bytes, extension) {
             Ok(entries) => {
@@ -400,7 +405,7 @@ impl Job {
                 refused.dedup();
                 Looked::Playlist { path, entries: paths, stations, refused }
             }
-            Err(error) => Looked::Left(LeftOut { path, reason: format!("playlist: {error}") }),
+            Err(error) => left_out(path, error),
         }
     }
 }
@@ -437,8 +442,8 @@ pub(super) fn join(path: &str, name: &str) -> String {
     if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") }
 }
 
-pub(super) fn left_out(path: String, reason: &Reason) -> Looked {
-    Looked::Left(LeftOut { path, reason: reason.to_string() })
+pub(super) fn left_out(path: String, reason: Reason) -> Looked {
+    Looked::Left(LeftOut { path, reason })
 }
 
 /// The clock by which file systems stamp.

@@ -2,6 +2,7 @@
 
 mod beside;
 mod book;
+mod error;
 mod look;
 mod presence;
 mod progress;
@@ -18,6 +19,7 @@ use std::time::Duration;
 
 use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::drives::{self, Drives};
+use mostra_core::left_out::Reason;
 use mostra_media::mounts::Mounts;
 use mostra_protocol::Moment;
 use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
@@ -25,9 +27,10 @@ use tokio::sync::mpsc;
 
 use self::book::Book;
 pub use self::book::Serials;
+pub use self::error::{AwayReason, ScanError};
 use self::look::{Job, Looked, Station};
 pub use self::presence::answers;
-use self::presence::{SILENT, away, present};
+use self::presence::{away, present};
 pub use self::progress::{Progress, ScanProgress};
 use self::walk::Walk;
 pub use self::watch::Noticed;
@@ -89,7 +92,7 @@ pub struct Known {
     /// The scan that runs.
     pub running: Option<Arc<Progress>>,
     /// Why the last one failed.
-    pub problem: Option<String>,
+    pub problem: Option<ScanError>,
     /// When the last whole one ended.
     pub scanned: Option<Moment>,
     /// What is left out.
@@ -236,7 +239,7 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: Scope) {
                     }
                     known.left_out = left_out;
                     // What was stopped is not done because a part of it is.
-                    if whole || known.problem.as_deref() != Some(STOPPED) {
+                    if whole || !matches!(known.problem, Some(ScanError::Stopped)) {
                         known.problem = None;
                     }
                 }
@@ -278,7 +281,7 @@ async fn scan(
     folder: &Folder,
     scope: Scope,
     progress: &Arc<Progress>,
-) -> Result<u32, String> {
+) -> Result<u32, ScanError> {
     let root = PathBuf::from(&folder.root);
     present(library, folder).await?;
     let began = library.context.now();
@@ -288,7 +291,7 @@ async fn scan(
     let inventory = {
         let (catalogue, folder) = (catalogue.clone(), folder.serial);
         let made = tokio::task::spawn_blocking(move || Inventory::of(catalogue, folder));
-        Arc::new(made.await.map_err(|e| e.to_string())?)
+        Arc::new(made.await?)
     };
     let known_drives = known.drives.clone();
     let mut book = Book::new(folder, inventory.clone());
@@ -339,9 +342,8 @@ async fn scan(
                 Looked::Same(serial) => book.see(serial),
                 Looked::Growing { path, serial } => {
                     growing.insert(path.rsplit_once('/').map_or("", |(d, _)| d).to_owned(), false);
-                    let reason = mostra_media::Reason::Growing.to_string();
                     serial.into_iter().for_each(|serial| book.see(serial));
-                    left.push(LeftOut { path, reason });
+                    left.push(LeftOut { path, reason: Reason::Growing });
                 }
                 Looked::Playlist { path, entries, stations, refused } => {
                     lists.push((path, entries, refused));
@@ -352,9 +354,7 @@ async fn scan(
                                 let what =
                                     if serial.is_some() { What::Changed } else { What::Added };
                                 report.note(what, &path);
-                                book.put(library, path, facts, serial, None, &mut batch)
-                                    .await
-                                    .map_err(|e| e.to_string())?;
+                                book.put(library, path, facts, serial, None, &mut batch).await?;
                             }
                         }
                     }
@@ -362,9 +362,7 @@ async fn scan(
                 Looked::Facts { path, facts, serial, moved_from } => {
                     let what = if serial.is_some() { What::Changed } else { What::Added };
                     report.note(what, &path);
-                    book.put(library, path, facts, serial, moved_from, &mut batch)
-                        .await
-                        .map_err(|e| e.to_string())?;
+                    book.put(library, path, facts, serial, moved_from, &mut batch).await?;
                 }
                 Looked::Away(path) => hide(library, folder, &book, path).await?,
                 Looked::Links(links) => follow(library, folder, links).await?,
@@ -377,38 +375,30 @@ async fn scan(
         if progress.cancelled.load(Ordering::Relaxed) {
             writer.put(std::mem::take(&mut batch)).await?;
             writer.finish().await?;
-            return Err(STOPPED.into());
+            return Err(ScanError::Stopped);
         }
     }
-    let seen = walk.await.map_err(|e| e.to_string())?;
+    let seen = walk.await?;
     let Some(seen) = seen.filter(|_| !progress.cancelled.load(Ordering::Relaxed)) else {
         writer.finish().await?;
-        return Err(STOPPED.into());
+        return Err(ScanError::Stopped);
     };
     // The top itself went while it was looked at.
     if seen.silent {
-        return Err(away(library, folder, SILENT).await);
+        return Err(away(library, folder, AwayReason::NoAnswer).await);
     }
     if seen.unreadable.iter().any(String::is_empty) && seen.directories.is_empty() {
-        return Err(away(library, folder, "it is not on the drive on which it was").await);
+        return Err(away(library, folder, AwayReason::DriveGone).await);
     }
     if seen.absent.iter().any(String::is_empty) {
-        return Err(away(library, folder, "it is not there").await);
+        return Err(away(library, folder, AwayReason::Gone).await);
     }
     for (path, entries, refused) in lists {
-        let missing = book
-            .put_playlist(library, &root, &path, &entries, &mut batch)
-            .await
-            .map_err(|e| e.to_string())?;
-        let hosts = refused.join(", ");
-        let parts = [
-            (missing > 0).then(|| format!("{missing} of its entries are not published")),
-            (!refused.is_empty())
-                .then(|| format!("stations at hosts that are not allowed ({hosts})")),
-        ];
-        let parts: Vec<String> = parts.into_iter().flatten().collect();
-        if !parts.is_empty() {
-            left.push(LeftOut { path, reason: format!("playlist: {}", parts.join(", ")) });
+        let missing = book.put_playlist(library, &root, &path, &entries, &mut batch).await?;
+        if missing > 0 || !refused.is_empty() {
+            let mut hosts = refused;
+            hosts.truncate(HOSTS);
+            left.push(LeftOut { path, reason: Reason::PlaylistEntries { missing, hosts } });
         }
     }
     for path in book.remove_unseen(&seen, whole, &mut batch) {
@@ -418,7 +408,7 @@ async fn scan(
     writer.finish().await?;
     if known_drives.as_ref() != Some(&seen.drives) {
         let saved = library.context.records.set_drives(folder.serial, Some(&seen.drives)).await;
-        saved.map_err(|e| format!("not saved: {e}"))?;
+        saved?;
     }
     library.scans.note(folder.serial, |known| {
         known.drives = Some(seen.drives.clone());
@@ -433,8 +423,7 @@ async fn scan(
         .context
         .records
         .scanned(folder.serial, scanned, &left, (!whole).then_some(&seen.directories))
-        .await
-        .map_err(|e| format!("not saved: {e}"))?;
+        .await?;
     // A scan that found nothing else than before leaves no report, unless a person asked.
     if report.counts != [0; 3] || why == "asked" || first {
         let report = ScanReport {
@@ -445,44 +434,39 @@ async fn scan(
             counts: report.counts,
             files: report.files,
         };
-        library
-            .context
-            .records
-            .add_scan_report(folder.serial, &report)
-            .await
-            .map_err(|e| format!("not saved: {e}"))?;
+        library.context.records.add_scan_report(folder.serial, &report).await?;
     }
     Ok(left_out)
 }
 
-/// What has been read stays published.
-const STOPPED: &str = "it was stopped; a rescan goes on from there";
+/// Hosts that are named of a playlist whose stations are not allowed.
+const HOSTS: usize = 16;
 
 /// Notes which links were followed, durably, and lets what is behind them be opened.
 async fn follow(
     library: &Library,
     folder: &Folder,
     links: BTreeMap<String, String>,
-) -> Result<(), String> {
-    library
-        .context
-        .records
-        .set_links(folder.serial, &links)
-        .await
-        .map_err(|e| format!("not saved: {e}"))?;
+) -> Result<(), ScanError> {
+    library.context.records.set_links(folder.serial, &links).await?;
     library.scans.note(folder.serial, |known| known.links.clone_from(&links));
     let change = Change::PutLinks(folder.serial, Arc::new(links));
-    library.apply(vec![change]).await.map_err(|e| e.to_string())
+    Ok(library.apply(vec![change]).await?)
 }
 
 /// Hides what is behind a link whose drive is not there. Its records stay.
-async fn hide(library: &Library, folder: &Folder, book: &Book, path: String) -> Result<(), String> {
+async fn hide(
+    library: &Library,
+    folder: &Folder,
+    book: &Book,
+    path: String,
+) -> Result<(), ScanError> {
     let change = book.hiding(&path);
     library.scans.note(folder.serial, |known| {
         known.hidden.insert(path);
     });
     let Some(change) = change else { return Ok(()) };
-    library.apply(vec![change]).await.map_err(|e| e.to_string())
+    Ok(library.apply(vec![change]).await?)
 }
 
 /// Looks again at directories in which something is still being written.

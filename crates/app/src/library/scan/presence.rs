@@ -1,6 +1,7 @@
 //! Whether folders and drives are there: unplugged, unmounted, not answering.
 
 use std::collections::{BTreeMap, HashSet};
+use std::io;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
@@ -10,15 +11,9 @@ use mostra_core::catalogue::{Change, Folder};
 use mostra_media::mounts::Mounts;
 
 use super::look::is_below_any;
+use super::{AwayReason, ScanError};
 use crate::Topic;
 use crate::library::Library;
-
-/// Why a folder is away that does not answer.
-pub(super) const SILENT: &str = "the drive or network share does not answer";
-
-/// Why a folder is away that is on another drive than before.
-const ANOTHER: &str = "another drive than before is mounted there, or none. When that is meant \
-                       to be so, take it as it is";
 
 /// Whether a place answers within a time. A drive that hangs holds one thread, however often
 /// it is asked.
@@ -48,11 +43,11 @@ pub fn answers(place: PathBuf, within: Duration) -> bool {
 
 /// Sees to it that a folder is there. One that is not becomes away: its items are hidden, not
 /// forgotten. One that is back is shown as it was recorded, before it is looked at.
-pub(super) async fn present(library: &Arc<Library>, folder: &Folder) -> Result<(), String> {
+pub(super) async fn present(library: &Arc<Library>, folder: &Folder) -> Result<(), ScanError> {
     match is_there(library, folder).await {
         There::Yes => {}
-        There::NoRights(why) => return Err(format!("the folder cannot be read: {why}")),
-        There::No(why) => return Err(away(library, folder, &why).await),
+        There::NoPermission(error) => return Err(ScanError::NoPermission(error)),
+        There::No(why) => return Err(away(library, folder, why).await),
     }
     let known = library.scans.known(folder.serial);
     let parts_back = !known.hidden.is_empty() && {
@@ -65,9 +60,8 @@ pub(super) async fn present(library: &Arc<Library>, folder: &Folder) -> Result<(
         tokio::task::spawn_blocking(back).await.unwrap_or(false)
     };
     if known.away.is_some() || parts_back {
-        let loaded =
-            library.context.records.load(Some(folder.serial)).await.map_err(|e| e.to_string())?;
-        library.put_loaded(loaded, Some(folder.serial)).await.map_err(|e| e.to_string())?;
+        let loaded = library.context.records.load(Some(folder.serial)).await?;
+        library.put_loaded(loaded, Some(folder.serial)).await?;
         library.scans.note(folder.serial, |known| {
             known.away = None;
             known.hidden.clear();
@@ -79,13 +73,13 @@ pub(super) async fn present(library: &Arc<Library>, folder: &Folder) -> Result<(
 }
 
 /// Whether a folder is there.
-pub enum There {
+pub(super) enum There {
     /// It is.
     Yes,
-    /// It is, but cannot be read; why.
-    NoRights(String),
-    /// It is not, or does not answer; why.
-    No(String),
+    /// It is, but the service's user may not read it.
+    NoPermission(Arc<io::Error>),
+    /// It is not, or does not answer.
+    No(AwayReason),
 }
 
 /// How long a folder may take to answer: a drive that wakes up takes a moment.
@@ -93,9 +87,9 @@ const PATIENCE: Duration = Duration::from_secs(4);
 
 /// Looks whether a folder is there. A mount that hangs answers nothing at all, so there is
 /// never more than one look at it under way.
-pub async fn is_there(library: &Library, folder: &Folder) -> There {
+pub(super) async fn is_there(library: &Library, folder: &Folder) -> There {
     let known = library.scans.known(folder.serial);
-    let silent = || There::No(SILENT.into());
+    let silent = || There::No(AwayReason::NoAnswer);
     // The board must know the folder, so that all look by the same sign.
     library.scans.note(folder.serial, |_| {});
     let looking = library.scans.known(folder.serial).looking;
@@ -134,23 +128,23 @@ async fn look_for(
             match (holds, same, empty) {
                 // An empty mount point is a drive that is unplugged, not a folder that was
                 // emptied; on the drive on which it was before, it was emptied.
-                (true, None | Some(false), true) => There::No("nothing is mounted there".into()),
-                (true, Some(false), false) => There::No(ANOTHER.into()),
+                (true, None | Some(false), true) => There::No(AwayReason::NotMounted),
+                (true, Some(false), false) => There::No(AwayReason::OtherDrive),
                 _ => There::Yes,
             }
         }
         Ok(Ok(Err(error))) if error.kind() == std::io::ErrorKind::PermissionDenied => {
-            There::NoRights(error.to_string())
+            There::NoPermission(Arc::new(error))
         }
-        Ok(Ok(Err(error))) => There::No(format!("the folder cannot be read: {error}")),
-        Ok(Err(error)) => There::No(error.to_string()),
-        Err(_) => There::No(SILENT.into()),
+        Ok(Ok(Err(error))) => There::No(AwayReason::Unreadable(Arc::new(error))),
+        Ok(Err(error)) => There::No(AwayReason::Unreadable(Arc::new(io::Error::other(error)))),
+        Err(_) => There::No(AwayReason::NoAnswer),
     }
 }
 
-/// Hides a folder that is not there; gives the reason in a sentence. A scan of it that runs is
+/// Hides a folder that is not there; gives why its scan ends. A scan of it that runs is
 /// given up, since it may never end.
-pub(super) async fn away(library: &Arc<Library>, folder: &Folder, why: &str) -> String {
+pub(super) async fn away(library: &Arc<Library>, folder: &Folder, why: AwayReason) -> ScanError {
     library.scans.cancel(folder.serial);
     let since = library.context.now();
     let new = library.scans.known(folder.serial).away.is_none();
@@ -161,10 +155,10 @@ pub(super) async fn away(library: &Arc<Library>, folder: &Folder, why: &str) -> 
             known.watched = None;
         });
         if let Err(error) = library.apply(vec![Change::HideFolder(folder.serial)]).await {
-            return error.to_string();
+            return error.into();
         }
         tracing::warn!("{:?} is away: {why}", folder.label);
         library.context.changed(Topic::Folders);
     }
-    format!("the folder is away: {why}")
+    ScanError::Away(why)
 }

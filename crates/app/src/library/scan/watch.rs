@@ -128,7 +128,7 @@ async fn watch(library: Arc<Library>, folder: Folder) {
                         start(&library, &folder, Scope::Whole("link"));
                     }
                     There::No(why) if !was_away => {
-                        away(&library, &folder, &why).await;
+                        away(&library, &folder, why).await;
                         break;
                     }
                     _ => {}

@@ -6,6 +6,7 @@ use mostra_core::catalogue::Change;
 use mostra_store::{Batch, StoreError};
 use tokio::sync::mpsc;
 
+use super::ScanError;
 use crate::library::Library;
 
 /// Records batches and shows them, while the next is being gathered. What a device sees is
@@ -16,7 +17,7 @@ pub(super) struct Writer {
 }
 
 impl Writer {
-    pub fn start(library: &Arc<Library>, folder: u32) -> Writer {
+    pub(super) fn start(library: &Arc<Library>, folder: u32) -> Writer {
         let (batches, mut receiver) = mpsc::channel::<Batch>(1);
         let library = library.clone();
         let task = tokio::spawn(async move {
@@ -38,7 +39,7 @@ impl Writer {
         Writer { batches: Some(batches), task }
     }
 
-    pub async fn put(&mut self, batch: Batch) -> Result<(), String> {
+    pub(super) async fn put(&mut self, batch: Batch) -> Result<(), ScanError> {
         if batch.is_empty() {
             return Ok(());
         }
@@ -47,15 +48,16 @@ impl Writer {
             None => false,
         };
         // It listens no more only when it failed.
-        if sent { Ok(()) } else { self.finish().await.and(Err("not saved".into())) }
+        if sent {
+            return Ok(());
+        }
+        self.finish().await?;
+        Err(StoreError::Damaged("its task ended early".into()).into())
     }
 
-    pub async fn finish(&mut self) -> Result<(), String> {
+    pub(super) async fn finish(&mut self) -> Result<(), ScanError> {
         self.batches = None;
-        match (&mut self.task).await {
-            Ok(outcome) => outcome.map_err(|e| format!("not saved: {e}")),
-            Err(error) => Err(error.to_string()),
-        }
+        Ok((&mut self.task).await??)
     }
 }
 

@@ -10,7 +10,7 @@ use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use mostra_core::drives::{self, Drives};
-use mostra_media::Reason;
+use mostra_core::left_out::Reason;
 use mostra_media::mounts::Mounts;
 use tokio::sync::mpsc;
 
@@ -98,7 +98,7 @@ impl Telling<'_> {
     }
 
     /// Tells of something that is left out before it was counted as found.
-    fn left(&mut self, path: String, reason: &Reason) {
+    fn left(&mut self, path: String, reason: Reason) {
         self.walk.job.progress.found.fetch_add(1, Ordering::Relaxed);
         self.walk.job.progress.done.fetch_add(1, Ordering::Relaxed);
         self.tell(left_out(path, reason));
@@ -114,7 +114,7 @@ impl Telling<'_> {
 
 impl Walk {
     /// Walks, and tells of each file. Gives `None` when it was stopped.
-    pub fn run(job: Job, sender: mpsc::Sender<Vec<Looked>>) -> Option<Seen> {
+    pub(super) fn run(job: Job, sender: mpsc::Sender<Vec<Looked>>) -> Option<Seen> {
         let mounts = Mounts::read();
         let real_root = std::fs::canonicalize(&job.root).unwrap_or_else(|_| job.root.clone());
         let partial = !job.scope.is_whole();
@@ -195,7 +195,7 @@ impl Walk {
         let mut told = Vec::new();
         for path in &self.away {
             told.push(Looked::Away(path.clone()));
-            told.push(left_out(path.clone(), &Reason::Away));
+            told.push(left_out(path.clone(), Reason::OtherDrive));
         }
         let mut state = self.lock();
         let links = self.job.links.iter().filter(|(path, _)| is_below_any(path, &self.away));
@@ -407,9 +407,9 @@ impl Walk {
             .collect();
         silent.sort();
         silent.dedup();
-        let told = silent
-            .iter()
-            .flat_map(|path| [Looked::Away(path.clone()), left_out(path.clone(), &Reason::Silent)]);
+        let told = silent.iter().flat_map(|path| {
+            [Looked::Away(path.clone()), left_out(path.clone(), Reason::NoAnswer)]
+        });
         self.tell(told.collect());
         state.seen.unreadable.extend(silent);
         let known = self.job.links.iter().filter(|(_, target)| behind(target));

@@ -4,8 +4,9 @@ use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use mostra_media::walk::{DEPTH, Listed, Listing, Stat, list};
-use mostra_media::{Reason, unreadable};
+use mostra_core::left_out::{DEPTH, Reason};
+use mostra_media::unreadable;
+use mostra_media::walk::{Listed, Listing, Stat, list};
 
 use super::super::beside::Beside;
 use super::super::look::{Looked, is_below_any, join};
@@ -84,7 +85,7 @@ impl Walk {
                             state.seen.unreadable.push(path.clone());
                         }
                         drop(state);
-                        telling.left(path, &unreadable(&error));
+                        telling.left(path, unreadable(&error));
                     }
                 }
                 return;
@@ -93,17 +94,17 @@ impl Walk {
         job.progress.found.fetch_add(listing.files.len() as u64, Ordering::Relaxed);
         let depth = path.split('/').filter(|p| !p.is_empty()).count();
         for (name, reason) in &listing.left_out {
-            telling.left(join(&path, name), reason);
+            telling.left(join(&path, name), reason.clone());
         }
         let place = self.behind(&path);
         for name in &listing.directories {
             let below = join(&path, name);
             if depth >= DEPTH {
-                telling.left(below, &Reason::Deep);
+                telling.left(below, Reason::TooDeep);
             } else if place.join(name) == job.own {
-                telling.left(below, &Reason::Own);
+                telling.left(below, Reason::Own);
             } else if self.is_behind_a_link(&place.join(name)) {
-                telling.left(below, &Reason::Twice);
+                telling.left(below, Reason::ListedAlready);
             } else if deep || job.inventory.directory(&below).is_none() {
                 self.give(&place.join(name), Task::List { path: below, deep: true });
             }
@@ -115,7 +116,7 @@ impl Walk {
         for name in &listing.links {
             let below = join(&path, name);
             if depth >= DEPTH {
-                telling.left(below, &Reason::Deep);
+                telling.left(below, Reason::TooDeep);
                 continue;
             }
             // Only the link itself is read here; what it leads to may lie on another drive.
@@ -157,16 +158,16 @@ impl Walk {
                 }
                 state.seen.unreadable.push(path.clone());
                 drop(state);
-                telling.left(path, &Reason::Nowhere);
+                telling.left(path, Reason::DeadLink);
                 return;
             }
         };
         let Some(target) = real.to_str().map(str::to_owned) else {
-            telling.left(path, &Reason::Name);
+            telling.left(path, Reason::Name);
             return;
         };
         if is_forbidden(&real) || real.starts_with(&job.own) {
-            telling.left(path, &Reason::Forbidden);
+            telling.left(path, Reason::Forbidden);
             return;
         }
         {
@@ -191,7 +192,7 @@ impl Walk {
             };
             if twice {
                 drop(state);
-                telling.left(path, &Reason::Twice);
+                telling.left(path, Reason::ListedAlready);
                 return;
             }
             state.links.insert(path.clone(), target);
@@ -205,7 +206,7 @@ impl Walk {
             return;
         }
         if !metadata.is_file() {
-            telling.left(path, &Reason::Special);
+            telling.left(path, Reason::Special);
             return;
         }
         job.progress.found.fetch_add(1, Ordering::Relaxed);
