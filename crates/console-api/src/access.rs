@@ -14,17 +14,17 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::Body;
 use super::certificate::CertificateError;
-use super::guard::Place;
+use super::guard::ListenerAddress;
 use super::problem::Failure;
 use super::session::Caller;
-use super::{Parts, Side, certificate, serve};
+use super::{ConsoleParts, Side, certificate, serve};
 
 /// Whether the console can be reached from the house: not until a person opens it.
 #[derive(Default)]
 pub struct HouseAccess {
     /// Port of the console for the house.
     port: u16,
-    open: tokio::sync::Mutex<Option<Opened>>,
+    open: tokio::sync::Mutex<Option<OpenConsole>>,
 }
 
 /// Why the console was not opened to the house.
@@ -41,7 +41,7 @@ pub(crate) enum OpenError {
     Served(#[from] std::io::Error),
 }
 
-struct Opened {
+struct OpenConsole {
     handles: Vec<ServerHandle>,
     addresses: Vec<String>,
     fingerprint: String,
@@ -54,7 +54,7 @@ impl HouseAccess {
     }
 
     /// Opens the console if the records say that it was open.
-    pub async fn restore(&self, parts: &Parts) {
+    pub async fn restore(&self, parts: &ConsoleParts) {
         if settings::console_is_open(&parts.context).await
             && let Err(problem) = self.open(parts).await
         {
@@ -62,7 +62,7 @@ impl HouseAccess {
         }
     }
 
-    async fn open(&self, parts: &Parts) -> Result<(), OpenError> {
+    async fn open(&self, parts: &ConsoleParts) -> Result<(), OpenError> {
         let mut opened = self.open.lock().await;
         if opened.is_some() {
             return Ok(());
@@ -90,7 +90,7 @@ impl HouseAccess {
             addresses.push(address);
         }
         tracing::info!("the console is open to the house at {}", addresses.join(", "));
-        *opened = Some(Opened { handles, addresses, fingerprint: certificate.fingerprint });
+        *opened = Some(OpenConsole { handles, addresses, fingerprint: certificate.fingerprint });
         Ok(())
     }
 
@@ -127,7 +127,7 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
 /// Whether the console is to be open to the house.
 #[derive(Deserialize, utoipa::ToSchema)]
 #[schema(as = ConsoleWish)]
-struct Wish {
+struct AccessChange {
     /// Whether it is.
     open: bool,
 }
@@ -145,14 +145,14 @@ async fn show(_: Caller, access: web::Data<HouseAccess>) -> web::Json<ConsoleAcc
 #[utoipa::path(
     operation_id = "setConsoleAccess",
     summary = "Open the console to the house, or close it",
-    request_body = Wish,
+    request_body = AccessChange,
     responses((status = 200, body = mostra_api::ConsoleAccess))
 )]
 #[put("/console")]
 async fn change(
     _: Caller,
-    wish: Body<Wish>,
-    parts: web::Data<Parts>,
+    wish: Body<AccessChange>,
+    parts: web::Data<ConsoleParts>,
     access: web::Data<HouseAccess>,
 ) -> Result<web::Json<ConsoleAccess>, Failure> {
     let access = access.into_inner();
@@ -182,7 +182,7 @@ async fn change(
 #[post("/console/code")]
 async fn make_code(
     _: Caller,
-    place: web::Data<Place>,
+    place: web::Data<ListenerAddress>,
     accounts: web::Data<Accounts>,
 ) -> Result<web::Json<Code>, Failure> {
     if place.side != Side::Loopback {

@@ -8,7 +8,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Side;
 use super::body::Body;
-use super::guard::Place;
+use super::guard::ListenerAddress;
 use super::problem::Failure;
 use super::session::{Caller, source_of, token_of};
 
@@ -36,7 +36,7 @@ async fn add(
     request: HttpRequest,
     body: Body<NewAccount>,
     accounts: web::Data<Accounts>,
-    place: web::Data<Place>,
+    place: web::Data<ListenerAddress>,
 ) -> Result<HttpResponse, Failure> {
     let NewAccount { name, password, code } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());

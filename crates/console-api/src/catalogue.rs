@@ -37,15 +37,15 @@ fn missing() -> Failure {
 }
 
 /// Somebody who reads the catalogue, and what they read it with.
-struct Reader {
+struct CatalogueReader {
     who: SignedIn,
     library: web::Data<Library>,
     pool: web::Data<ComputePool>,
 }
 
-impl FromRequest for Reader {
+impl FromRequest for CatalogueReader {
     type Error = Failure;
-    type Future = Ready<Result<Reader, Failure>>;
+    type Future = Ready<Result<CatalogueReader, Failure>>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let caller = Caller::from_request(request, payload).into_inner();
@@ -53,12 +53,12 @@ impl FromRequest for Reader {
         ready(caller.and_then(|caller| {
             let parts = (|| Some((web::Data::clone(library?), web::Data::clone(pool?))))();
             let (library, pool) = parts.ok_or_else(missing)?;
-            Ok(Reader { who: caller.0, library, pool })
+            Ok(CatalogueReader { who: caller.0, library, pool })
         }))
     }
 }
 
-impl Reader {
+impl CatalogueReader {
     /// Does what may take a while, as it is done for devices.
     async fn in_time<T: Send + 'static>(
         &self,
@@ -122,7 +122,7 @@ struct View {
 }
 
 impl View {
-    fn pass(&self, reader: &Reader) -> Result<Pass, Failure> {
+    fn pass(&self, reader: &CatalogueReader) -> Result<Pass, Failure> {
         let all = Pass::for_account(&reader.who);
         let wrong = |why: String| Failure::invalid("That grant does not work").why(why);
         let kinds: Kinds = match &self.kinds {
@@ -259,7 +259,7 @@ fn facts(item: ItemView) -> ObjectFacts {
 )]
 #[get("/catalogue/{id}")]
 async fn show(
-    reader: Reader,
+    reader: CatalogueReader,
     id: web::Path<String>,
     view: web::Query<View>,
 ) -> Result<web::Json<CatalogueObject>, Failure> {
@@ -272,7 +272,7 @@ async fn show(
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
-struct Window {
+struct PageQuery {
     /// The first object, from 0.
     #[serde(default)]
     start: u32,
@@ -284,7 +284,7 @@ struct Window {
     sort: String,
 }
 
-impl Window {
+impl PageQuery {
     fn sort(&self) -> Result<Vec<sort::SortKey>, Failure> {
         sort::parse(&self.sort).map_err(|_| {
             Failure::invalid("That order does not work")
@@ -297,14 +297,14 @@ impl Window {
 #[utoipa::path(
     operation_id = "listChildren",
     summary = "A page of a container",
-    params(Window, View),
+    params(PageQuery, View),
     responses((status = 200, body = mostra_api::CataloguePage))
 )]
 #[get("/catalogue/{id}/children")]
 async fn list_children(
-    reader: Reader,
+    reader: CatalogueReader,
     id: web::Path<String>,
-    window: web::Query<Window>,
+    window: web::Query<PageQuery>,
     view: web::Query<View>,
 ) -> Result<web::Json<CataloguePage>, Failure> {
     let pass = view.pass(&reader)?;
@@ -333,15 +333,15 @@ struct Wanted {
 #[utoipa::path(
     operation_id = "search",
     summary = "What is found below a container",
-    params(Wanted, Window, View),
+    params(Wanted, PageQuery, View),
     responses((status = 200, body = mostra_api::CataloguePage))
 )]
 #[get("/catalogue/{id}/search")]
 async fn find(
-    reader: Reader,
+    reader: CatalogueReader,
     id: web::Path<String>,
     wanted: web::Query<Wanted>,
-    window: web::Query<Window>,
+    window: web::Query<PageQuery>,
     view: web::Query<View>,
 ) -> Result<web::Json<CataloguePage>, Failure> {
     let criteria = match &wanted.criteria {
@@ -381,7 +381,7 @@ async fn find(
 )]
 #[put("/catalogue/{id}/position")]
 async fn set_position(
-    reader: Reader,
+    reader: CatalogueReader,
     id: web::Path<String>,
     body: Body<Position>,
 ) -> Result<HttpResponse, Failure> {
@@ -399,7 +399,7 @@ async fn set_position(
     responses((status = 200, body = mostra_api::Continued))
 )]
 #[get("/positions")]
-async fn continued(reader: Reader) -> Result<web::Json<Continued>, Failure> {
+async fn continued(reader: CatalogueReader) -> Result<web::Json<Continued>, Failure> {
     let begun = reader.library.begun(&reader.who).await?;
     let objects = begun.into_iter().map(|(object, at)| {
         let position = Some(Position { position_ms: at.position_ms, seen: at.seen });

@@ -6,7 +6,7 @@ use mostra_api::{
     Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
 use mostra_app::clock::ms;
-use mostra_app::library::scan::{Known, Noticed};
+use mostra_app::library::scan::{FolderState, Noticed};
 use mostra_app::library::{Library, places};
 use mostra_core::catalogue::Folder;
 use mostra_core::format::FileClass;
@@ -74,7 +74,7 @@ fn to_api(library: &Library, folder: &Folder) -> ApiFolder {
 }
 
 /// What starts the next scan, in words.
-fn next_scan(known: &Known, asked: bool) -> String {
+fn next_scan(known: &FolderState, asked: bool) -> String {
     match known.noticed {
         _ if known.away.is_some() => "when the folder is back".into(),
         Noticed::Unknown if asked => "when somebody asks for it".into(),
@@ -292,15 +292,15 @@ async fn pick(
     let unlisted = |error: actix_web::error::BlockingError| {
         Failure::invalid("The folder cannot be listed").why(error.to_string())
     };
-    let places::Places { path, parent, places } = listed.await.map_err(unlisted)??;
+    let places::PublishablePlaces { path, parent, places } = listed.await.map_err(unlisted)??;
     let places = places.into_iter().map(|place| Place {
         name: place.name,
         path: place.path,
         why: place.why.map(str::to_owned),
         problem: place.problem.map(|problem| match problem {
-            places::Problem::Published(label) => format!("already published as {label}"),
-            places::Problem::Inside(label) => format!("inside {label}, which is published"),
-            places::Problem::NoRights => "the service may not read it".into(),
+            places::PlaceProblem::Published(label) => format!("already published as {label}"),
+            places::PlaceProblem::Inside(label) => format!("inside {label}, which is published"),
+            places::PlaceProblem::NoRights => "the service may not read it".into(),
         }),
     });
     Ok(web::Json(Places { path, parent, places: places.collect() }))

@@ -14,7 +14,7 @@ use super::problem::Failure;
 
 /// Where this listener is.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Place {
+pub(crate) struct ListenerAddress {
     /// Loopback or the house.
     pub side: Side,
     /// Its own address.
@@ -26,7 +26,7 @@ pub(crate) async fn check<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
-    let place = request.app_data::<web::Data<Place>>().map(|p| *p.get_ref());
+    let place = request.app_data::<web::Data<ListenerAddress>>().map(|p| *p.get_ref());
     let verdict = place.ok_or_else(|| Failure::new(StatusCode::INTERNAL_SERVER_ERROR, "No place"));
     let mut answer = match verdict.and_then(|place| inspect(&request, place)) {
         Ok(()) => next.call(request).await?.map_into_right_body(),
@@ -52,7 +52,7 @@ pub(crate) async fn check<B: MessageBody + 'static>(
     Ok(answer)
 }
 
-fn inspect(request: &ServiceRequest, place: Place) -> Result<(), Failure> {
+fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), Failure> {
     let forbidden = |title: &str| Failure::new(StatusCode::FORBIDDEN, title);
     let peer = request.peer_addr().ok_or_else(|| forbidden("Unknown sender"))?;
     let near = match (place.side, peer.ip()) {
@@ -84,7 +84,7 @@ fn inspect(request: &ServiceRequest, place: Place) -> Result<(), Failure> {
 }
 
 /// Whether a Host or an Origin's authority names this listener.
-fn is_ours(authority: &str, place: Place) -> bool {
+fn is_ours(authority: &str, place: ListenerAddress) -> bool {
     let (name, port) = match authority.rsplit_once(':') {
         // Port 0 is nobody's: what is no port is not ours.
         Some((name, port)) => (name, Some(port.parse().unwrap_or(0))),
@@ -102,7 +102,8 @@ mod tests {
 
     #[test]
     fn only_our_own_names() {
-        let loopback = Place { side: Side::Loopback, address: "127.0.0.1:7641".parse().unwrap() };
+        let loopback =
+            ListenerAddress { side: Side::Loopback, address: "127.0.0.1:7641".parse().unwrap() };
         for ours in ["127.0.0.1:7641", "localhost:7641", "LOCALHOST:7641", "127.0.0.1"] {
             assert!(is_ours(ours, loopback), "{ours}");
         }
@@ -111,7 +112,8 @@ mod tests {
         {
             assert!(!is_ours(other, loopback), "{other}");
         }
-        let house = Place { side: Side::House, address: "192.0.2.21:7642".parse().unwrap() };
+        let house =
+            ListenerAddress { side: Side::House, address: "192.0.2.21:7642".parse().unwrap() };
         assert!(is_ours("192.0.2.21:7642", house) && !is_ours("localhost:7642", house));
     }
 }

@@ -42,7 +42,7 @@ pub use openapi::document as openapi_document;
 
 /// What the console listener is made of. Handlers are given the parts that they use.
 #[derive(Clone)]
-pub struct Parts {
+pub struct ConsoleParts {
     /// The clock, the records, and what changes.
     pub context: Context,
     /// Who may sign in.
@@ -112,7 +112,7 @@ fn api() -> utoipa_actix_web::scope::Scope<
 /// # Errors
 /// Those of the server.
 pub fn serve(
-    parts: &Parts,
+    parts: &ConsoleParts,
     listener: TcpListener,
     side: Side,
     tls: Option<rustls::ServerConfig>,
@@ -133,7 +133,7 @@ pub fn serve(
             .app_data(web::Data::from(parts.pool))
             .app_data(web::Data::from(parts.config))
             .app_data(web::Data::from(parts.access))
-            .app_data(web::Data::new(guard::Place { side, address: place }))
+            .app_data(web::Data::new(guard::ListenerAddress { side, address: place }))
             .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))
             .app_data(web::QueryConfig::default().error_handler(problem::unreadable_query))
             .wrap(from_fn(guard::check))

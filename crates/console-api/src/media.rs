@@ -5,10 +5,10 @@ use actix_web::http::header::{self, HeaderName, HeaderValue};
 use actix_web::http::{Method, StatusCode};
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use mostra_app::library::Library;
-use mostra_app::library::files::Piece;
+use mostra_app::library::files::ResourcePart;
 use mostra_core::access::Pass;
 use mostra_core::catalogue::{ItemView, Located, Node};
-use mostra_core::delivery::{self, Request};
+use mostra_core::delivery::{self, ResourceRequest};
 use mostra_core::profile::Rendition;
 use mostra_core::resource::Length;
 use mostra_media::subtitle;
@@ -76,7 +76,7 @@ async fn file(
     };
     let field = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
     let head = request.method() == Method::HEAD;
-    let asked = Request { head, head_range: false, field: &field };
+    let asked = ResourceRequest { head, head_range: false, field: &field };
     let length = Length::Known(opened.metadata.len());
     let delivery = delivery::plain(asked, length, Some(&opened.validators()));
     let status = StatusCode::from_u16(delivery.status).unwrap_or(StatusCode::BAD_REQUEST);
@@ -90,7 +90,7 @@ async fn file(
     }
     Ok(match delivery.bytes() {
         Some((first, length)) => {
-            let piece = Piece { opened, first, length, transfer: None };
+            let piece = ResourcePart { opened, first, length, transfer: None };
             answer.body(SizedStream::new(length, Box::pin(piece.chunks())))
         }
         None => answer.finish(),

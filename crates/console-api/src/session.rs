@@ -13,7 +13,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Side;
 use super::body::Body;
-use super::guard::Place;
+use super::guard::ListenerAddress;
 use super::problem::Failure;
 
 /// The cookie's name.
@@ -83,7 +83,7 @@ pub(crate) fn source_of(request: &HttpRequest) -> Result<IpAddr, Failure> {
 #[get("/setup")]
 async fn setup(
     accounts: web::Data<Accounts>,
-    place: web::Data<Place>,
+    place: web::Data<ListenerAddress>,
 ) -> Result<web::Json<Setup>, Failure> {
     let needed = !accounts.any().await?;
     Ok(web::Json(Setup { needed, code_needed: place.side == Side::House || !needed }))
@@ -101,7 +101,7 @@ async fn login(
     request: HttpRequest,
     body: Body<Login>,
     accounts: web::Data<Accounts>,
-    place: web::Data<Place>,
+    place: web::Data<ListenerAddress>,
 ) -> Result<HttpResponse, Failure> {
     let Login { name, password, token: program } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());

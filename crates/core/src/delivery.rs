@@ -12,7 +12,7 @@ use crate::resource::{Length, Resource, Source};
 
 /// A request for a resource, as far as it decides the answer.
 #[derive(Clone, Copy)]
-pub struct Request<'a> {
+pub struct ResourceRequest<'a> {
     /// Whether it is HEAD.
     pub head: bool,
     /// Whether Range counts on HEAD as well, by trait (HTTP-12).
@@ -86,7 +86,7 @@ impl Delivery {
 /// Plans the answer to a device's request: the DLNA fields, then conditions and ranges.
 /// `validators` tell the state of what was opened, where it has one.
 pub fn to_device(
-    request: Request<'_>,
+    request: ResourceRequest<'_>,
     resource: &Resource,
     validators: Option<&Validators>,
 ) -> Delivery {
@@ -112,7 +112,11 @@ pub fn to_device(
 }
 
 /// Plans the answer by conditions and ranges alone, as for a browser.
-pub fn plain(request: Request<'_>, length: Length, validators: Option<&Validators>) -> Delivery {
+pub fn plain(
+    request: ResourceRequest<'_>,
+    length: Length,
+    validators: Option<&Validators>,
+) -> Delivery {
     let mut fields = Vec::new();
     // Of unknown length, Range means nothing (HTTP-15).
     let Some(size) = length.known() else {
@@ -151,7 +155,7 @@ pub fn plain(request: Request<'_>, length: Length, validators: Option<&Validator
 /// # Errors
 /// The status for what the resource cannot do, or for what is no such field.
 fn dlna(
-    request: Request<'_>,
+    request: ResourceRequest<'_>,
     resource: &Resource,
     fields: &mut Fields,
 ) -> Result<Option<TimeRange>, u16> {
@@ -223,7 +227,7 @@ mod tests {
         let field = |name: &str| fields.get(name).map(|value: &String| &*value.clone().leak());
         let modified = Some(Duration::from_secs(1_767_225_607));
         let validators = Validators { etag: "\"a\"".into(), modified };
-        let request = Request { head, head_range: false, field: &field };
+        let request = ResourceRequest { head, head_range: false, field: &field };
         to_device(request, resource, Some(&validators))
     }
 

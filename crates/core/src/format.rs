@@ -52,7 +52,7 @@ impl Signature {
 
 /// All that is known of a format.
 #[derive(Debug, Clone, Copy)]
-pub struct Row {
+pub struct FormatRow {
     /// The MIME type in `res` and Content-Type (table 10.3).
     pub mime: &'static str,
     /// Extensions of file names; URLs end with the first (CDS-23).
@@ -76,8 +76,8 @@ pub struct Row {
     pub demuxer: Option<&'static str>,
 }
 
-impl Row {
-    const DEFAULT: Row = Row {
+impl FormatRow {
+    const DEFAULT: FormatRow = FormatRow {
         mime: "",
         extensions: &[],
         reader: Reader::Probe,
@@ -107,9 +107,9 @@ macro_rules! formats {
             pub const ALL: [Format; [$(Format::$name),+].len()] = [$(Format::$name),+];
 
             /// All that is known of it.
-            pub fn row(self) -> &'static Row {
+            pub fn row(self) -> &'static FormatRow {
                 match self {
-                    $(Format::$name => const { &Row { $($field: $value,)* ..Row::DEFAULT } },)+
+                    $(Format::$name => const { &FormatRow { $($field: $value,)* ..FormatRow::DEFAULT } },)+
                 }
             }
         }

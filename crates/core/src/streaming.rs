@@ -21,7 +21,7 @@ pub const KEPT_FROM: Duration = Duration::from_secs(60);
 
 /// Bytes that a device acknowledged.
 #[derive(Debug, Clone)]
-pub struct Taken<'a> {
+pub struct AcknowledgedBytes<'a> {
     /// The device's number.
     pub device: DeviceId,
     /// The file's serial.
@@ -113,7 +113,7 @@ pub struct StreamBook {
 
 impl StreamBook {
     /// Notes bytes that a device acknowledged.
-    pub fn take(&mut self, now: Moment, taken: &Taken<'_>) {
+    pub fn take(&mut self, now: Moment, taken: &AcknowledgedBytes<'_>) {
         let key = (taken.device, taken.file);
         let stream = self.streams.entry(key).or_insert_with(|| {
             self.last_id += 1;
@@ -219,8 +219,8 @@ mod tests {
         Duration::from_secs_f64(seconds)
     }
 
-    fn taken(device: u32, bytes: u64, position: u64) -> Taken<'static> {
-        Taken {
+    fn taken(device: u32, bytes: u64, position: u64) -> AcknowledgedBytes<'static> {
+        AcknowledgedBytes {
             device: DeviceId(device),
             file: 7,
             title: "Harbour at dawn",

@@ -11,11 +11,11 @@ const FEW: usize = 4;
 #[derive(Debug)]
 pub(crate) struct ConnectionLimit {
     most: usize,
-    taken: Mutex<Taken>,
+    taken: Mutex<Permit>,
 }
 
 #[derive(Debug, Default)]
-struct Taken {
+struct Permit {
     by_source: HashMap<Ipv4Addr, usize>,
     /// Those of sources that are not let in.
     outside: usize,

@@ -209,7 +209,7 @@ async fn content(
 /// A page as out arguments, and what the device does by taking it.
 fn listed(
     action: content::Action,
-    page: Result<present::Answer, Fault>,
+    page: Result<present::ListAnswer, Fault>,
     root: bool,
     requester: &Requester,
 ) -> Answered {

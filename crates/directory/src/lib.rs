@@ -36,7 +36,7 @@ use connection_limit::ConnectionLimit;
 
 /// What the device listener is made of. Handlers are given the parts that they use.
 #[derive(Clone)]
-pub struct Parts {
+pub struct DirectoryParts {
     /// The clock.
     pub clock: Clock,
     /// Who asks.
@@ -101,14 +101,14 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, ListenError> {
 
 /// Serves devices on any number of listeners, which share one limit on connections.
 pub struct Directory {
-    parts: Parts,
+    parts: DirectoryParts,
     connections: Arc<ConnectionLimit>,
     most: usize,
 }
 
 impl Directory {
     /// For so many connections at once (HTTP-32).
-    pub fn new(parts: Parts, most: usize) -> Directory {
+    pub fn new(parts: DirectoryParts, most: usize) -> Directory {
         Directory { parts, connections: Arc::new(ConnectionLimit::new(most)), most }
     }
 

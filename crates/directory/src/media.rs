@@ -13,12 +13,12 @@ use bytes::Bytes;
 use mostra_app::Clock;
 use mostra_app::devices::Devices;
 use mostra_app::library::Library;
-use mostra_app::library::files::Piece;
+use mostra_app::library::files::ResourcePart;
 use mostra_app::library::stations::NotHeard;
 use mostra_app::streams::{Load, Media, Streams, Transfer};
 use mostra_core::access::{Decision, Pass};
 use mostra_core::catalogue::{ItemView, Located, Node};
-use mostra_core::delivery::{self, Delivery, Request};
+use mostra_core::delivery::{self, Delivery, ResourceRequest};
 use mostra_core::playback::Layout;
 use mostra_core::present;
 use mostra_core::resource::{Length, Resource, Source};
@@ -62,23 +62,23 @@ async fn media(
     let Plan { delivery, body } = planner.plan(&requester, request.head(), &path).await;
     let answer = answer_of(&delivery);
     match body {
-        Body::Nothing => finish(answer),
-        Body::Made(bytes) => respond(answer, bytes),
-        Body::Piece(piece) => {
+        MediaBody::Nothing => finish(answer),
+        MediaBody::Made(bytes) => respond(answer, bytes),
+        MediaBody::ResourcePart(piece) => {
             // Whoever watches may pause (HTTP-30).
             requester.limit(STALL);
             let length = piece.length;
             respond(answer, SizedStream::new(length, Box::pin(piece.chunks())))
         }
         // HEAD opens no source, and names no length either (HTTP-1).
-        Body::Station { .. } if request.method() == Method::HEAD => {
+        MediaBody::Station { .. } if request.method() == Method::HEAD => {
             streamed(answer, futures_util::stream::empty())
         }
-        Body::Station { address, load } => {
+        MediaBody::Station { address, load } => {
             let heard = library.stations.hear(&address, &library.allowed_stations()).await;
             match heard {
                 Ok(broadcast) => {
-                    let watched = Watched(requester.watch(&streams, load, u64::MAX));
+                    let watched = WatchedBody(requester.watch(&streams, load, u64::MAX));
                     let mut answer = streamed(answer, broadcast.sound(watched));
                     // Of unknown length: for those who know no chunks, or take their sizes for
                     // sound, it ends with the connection (HTTP-33, HTTP-34).
@@ -100,9 +100,9 @@ async fn media(
 }
 
 /// A broadcast's transfer, which is over when nobody listens any more.
-struct Watched(std::sync::Arc<Transfer>);
+struct WatchedBody(std::sync::Arc<Transfer>);
 
-impl Drop for Watched {
+impl Drop for WatchedBody {
     fn drop(&mut self) {
         self.0.drop_rest();
     }
@@ -151,15 +151,15 @@ pub(crate) struct Plan {
     /// Status and fields.
     pub delivery: Delivery,
     /// What is sent.
-    pub body: Body,
+    pub body: MediaBody,
 }
 
 /// What is sent.
-pub(crate) enum Body {
+pub(crate) enum MediaBody {
     /// No body.
     Nothing,
     /// Bytes of a file; on HEAD only their number counts.
-    Piece(Piece),
+    ResourcePart(ResourcePart),
     /// Bytes that were made.
     Made(Bytes),
     /// A broadcast.
@@ -173,12 +173,12 @@ pub(crate) enum Body {
 
 impl From<Delivery> for Plan {
     fn from(delivery: Delivery) -> Plan {
-        Plan { delivery, body: Body::Nothing }
+        Plan { delivery, body: MediaBody::Nothing }
     }
 }
 
 /// What a path of ours stands for, for one device.
-struct Found {
+struct LocatedResource {
     /// The object's id as asked for.
     id: String,
     item: ItemView,
@@ -228,7 +228,8 @@ impl Planner<'_> {
         let traits = &requester.device.traits;
         let field = |name: &str| named(&request.headers, name);
         let head = request.method == Method::HEAD;
-        let asked = Request { head, head_range: traits.head_range == Some(true), field: &field };
+        let asked =
+            ResourceRequest { head, head_range: traits.head_range == Some(true), field: &field };
         match found.resource.source.clone() {
             Source::Station { address } => {
                 if let Some(busy) = self.kept_from(requester, &found) {
@@ -238,7 +239,7 @@ impl Planner<'_> {
                 match delivery.span {
                     None => delivery.into(),
                     Some(_) => {
-                        let body = Body::Station { address, load: found.load(0) };
+                        let body = MediaBody::Station { address, load: found.load(0) };
                         Plan { delivery, body }
                     }
                 }
@@ -250,7 +251,7 @@ impl Planner<'_> {
                 self.file(requester, asked, found).await
             }
             Source::Picture(size) => {
-                let Found { item, located, resource, .. } = found;
+                let LocatedResource { item, located, resource, .. } = found;
                 let files = &self.library.files;
                 match self.library.pictures.of(files, &item, located, size).await {
                     Ok(Some(jpeg)) => made(asked, resource, jpeg),
@@ -259,7 +260,7 @@ impl Planner<'_> {
                 }
             }
             Source::Captions { number, webvtt } => {
-                let Found { item, located, resource, .. } = found;
+                let LocatedResource { item, located, resource, .. } = found;
                 let Some(caption) = item.facts.captions.get(number) else {
                     return Delivery::bare(404).into();
                 };
@@ -275,24 +276,35 @@ impl Planner<'_> {
         }
     }
 
-    fn find(&self, requester: &Requester, pass: &Pass, path: &str) -> Option<Found> {
+    fn find(&self, requester: &Requester, pass: &Pass, path: &str) -> Option<LocatedResource> {
         let (id, wanted) = present::wanted(path)?;
         let catalogue = self.library.catalogue();
         let object = catalogue.object(pass, id)?;
         let Node::Item(item) = object.node else { return None };
         let located = catalogue.locate(pass, id)?;
         let resource = present::resource(&item, wanted, &requester.device.traits)?;
-        Some(Found { id: id.to_owned(), item: *item, title: object.title, located, resource })
+        Some(LocatedResource {
+            id: id.to_owned(),
+            item: *item,
+            title: object.title,
+            located,
+            resource,
+        })
     }
 
     /// A person ended this stream; players come back at once.
-    fn kept_from(&self, requester: &Requester, found: &Found) -> Option<Delivery> {
+    fn kept_from(&self, requester: &Requester, found: &LocatedResource) -> Option<Delivery> {
         let (now, device) = (self.clock.now(), requester.device.device);
         let left = self.streams.book().kept_from(now, device, found.item.serial)?;
         Some(Delivery::busy(left.as_secs() + 1))
     }
 
-    async fn file(&self, requester: &Requester, asked: Request<'_>, found: Found) -> Plan {
+    async fn file(
+        &self,
+        requester: &Requester,
+        asked: ResourceRequest<'_>,
+        found: LocatedResource,
+    ) -> Plan {
         let located = found.located.clone();
         let opened = match self.library.files.open(located).await {
             Ok(opened) => opened,
@@ -308,11 +320,14 @@ impl Planner<'_> {
         let Some((first, length)) = delivery.bytes() else { return delivery.into() };
         let watch = || requester.watch(self.streams, found.load(first), length);
         let transfer = (!asked.head).then(watch);
-        Plan { delivery, body: Body::Piece(Piece { opened, first, length, transfer }) }
+        Plan {
+            delivery,
+            body: MediaBody::ResourcePart(ResourcePart { opened, first, length, transfer }),
+        }
     }
 }
 
-impl Found {
+impl LocatedResource {
     fn load(&self, from: u64) -> Load {
         let facts = &self.item.facts;
         Load::Media(Media {
@@ -336,13 +351,13 @@ fn unreadable(error: &io::Error) -> Delivery {
 }
 
 /// The answer with something that was made, whole in memory.
-fn made(asked: Request<'_>, resource: Resource, bytes: Bytes) -> Plan {
+fn made(asked: ResourceRequest<'_>, resource: Resource, bytes: Bytes) -> Plan {
     let resource = Resource { length: Length::Known(bytes.len() as u64), ..resource };
     let delivery = delivery::to_device(asked, &resource, Some(&state_of(&bytes)));
     match delivery.bytes() {
         // Both lie within the bytes, which are in memory.
         Some((first, length)) => {
-            let body = Body::Made(bytes.slice(first as usize..(first + length) as usize));
+            let body = MediaBody::Made(bytes.slice(first as usize..(first + length) as usize));
             Plan { delivery, body }
         }
         None => delivery.into(),

@@ -19,9 +19,9 @@ use actix_service::{Service, ServiceFactory, fn_factory, fn_service};
 use actix_web::http::{Method, StatusCode};
 use actix_web::rt::net::TcpStream;
 use bytes::BytesMut;
-use mostra_app::library::files::{Opened, Piece};
+use mostra_app::library::files::{OpenedResource, ResourcePart};
 use mostra_core::access::Standing;
-use mostra_core::present::{Wanted, wanted};
+use mostra_core::present::{RequestedResource, wanted};
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use nix::sys::sendfile::sendfile64;
 use socket2::SockRef;
@@ -30,9 +30,9 @@ use tokio::time::timeout;
 use tokio_util::codec::{Decoder as _, Encoder as _};
 
 use super::connection_limit::ConnectionLimit;
-use super::media::{self, Body, Planner};
+use super::media::{self, MediaBody, Planner};
 use super::reject::reject_and_close;
-use super::{Connection, HEAD_TIME, KEEP_ALIVE, Parts, gate};
+use super::{Connection, DirectoryParts, HEAD_TIME, KEEP_ALIVE, gate};
 
 /// Bytes of a head that is looked for here; the few longer ones go to the server.
 const HEAD: usize = 8 << 10;
@@ -52,7 +52,7 @@ pub(crate) const STALL: Duration = Duration::from_secs(15 * 60);
 
 /// Serves what can be sent straight, and gives all else to `http`.
 pub(crate) fn accept<H>(
-    parts: Parts,
+    parts: DirectoryParts,
     connections: Arc<ConnectionLimit>,
     http: H,
 ) -> impl ServiceFactory<TcpStream, Config = (), Response = (), Error = H::Error, InitError = H::InitError>
@@ -92,7 +92,11 @@ where
 }
 
 /// Answers requests for media; gives the connection back when something else comes.
-async fn serve(parts: &Parts, stream: TcpStream, config: &ServiceConfig) -> Option<TcpStream> {
+async fn serve(
+    parts: &DirectoryParts,
+    stream: TcpStream,
+    config: &ServiceConfig,
+) -> Option<TcpStream> {
     let stream = Arc::new(stream);
     let connection = Connection::of(&stream)?;
     let mut patience = HEAD_TIME;
@@ -127,13 +131,13 @@ async fn serve(parts: &Parts, stream: TcpStream, config: &ServiceConfig) -> Opti
             }
             Err(status) => {
                 answer.head_mut().status = status;
-                Body::Nothing
+                MediaBody::Nothing
             }
         };
         let piece = match body {
-            Body::Station { .. } | Body::Made(_) => break,
-            Body::Nothing => None,
-            Body::Piece(piece) => Some(piece),
+            MediaBody::Station { .. } | MediaBody::Made(_) => break,
+            MediaBody::Nothing => None,
+            MediaBody::ResourcePart(piece) => Some(piece),
         };
         take(&stream, length).await.ok()?;
         gate::dress(answer.head_mut());
@@ -205,7 +209,7 @@ async fn next(stream: &TcpStream, config: &ServiceConfig) -> Next {
             if matches!(codec.message_type(), MessageType::None)
                 && !request.path().contains(['%', '\\'])
                 && !request.path()[PATH.len()..].contains('/')
-                && matches!(wanted(request.path()), Some((_, Wanted::Original))) =>
+                && matches!(wanted(request.path()), Some((_, RequestedResource::Original))) =>
         {
             Next::Media(request, codec, length)
         }
@@ -263,8 +267,8 @@ enum Pushed {
 const RETRY: (Duration, Duration) = (Duration::from_millis(2), Duration::from_millis(500));
 
 /// Has the kernel send a piece of a file. Reading it happens on the drive's threads.
-async fn push(stream: &Arc<TcpStream>, piece: Piece) -> io::Result<()> {
-    let Piece { opened: Opened { file, pool, .. }, first, length, transfer } = piece;
+async fn push(stream: &Arc<TcpStream>, piece: ResourcePart) -> io::Result<()> {
+    let ResourcePart { opened: OpenedResource { file, pool, .. }, first, length, transfer } = piece;
     let (file, end) = (Arc::new(file), first + length);
     // Only whole segments leave until all is handed over; benches/notes.md says what it brings.
     let _ = SockRef::from(&**stream).set_tcp_cork(true);

@@ -17,7 +17,7 @@ use mostra_core::profile::Rendition;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
 use crate::part_reader::PartReader;
-use crate::{audio, outside};
+use crate::{audio, external_program};
 
 /// Bytes of a picture file that are read, and pixels that are unpacked: the largest cameras make
 /// 150 million.
@@ -33,7 +33,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// Whether pictures can be taken from films.
 pub fn films_pictured() -> bool {
     static THERE: OnceLock<bool> = OnceLock::new();
-    *THERE.get_or_init(|| outside::is_there("ffmpeg"))
+    *THERE.get_or_init(|| external_program::is_there("ffmpeg"))
 }
 
 /// Where a picture is made from.
@@ -133,10 +133,10 @@ pub fn make_apart<T: Send + 'static>(
         }
     };
     command.stdin(file);
-    match outside::run(command, patience, held) {
-        outside::Ended::Well(jpeg) if !jpeg.is_empty() => Made::Picture(jpeg),
-        outside::Ended::Well(_) | outside::Ended::Badly => Made::None,
-        outside::Ended::Late => Made::Late,
+    match external_program::run(command, patience, held) {
+        external_program::Ended::Well(jpeg) if !jpeg.is_empty() => Made::Picture(jpeg),
+        external_program::Ended::Well(_) | external_program::Ended::Badly => Made::None,
+        external_program::Ended::Late => Made::Late,
     }
 }
 
@@ -226,22 +226,22 @@ fn frame(file: &File, duration_ms: Option<u64>, format: Format) -> Option<Dynami
 fn still(path: &Path) -> Option<DynamicImage> {
     let folder = tempfile::tempdir().ok()?;
     let made = folder.path().join("still.jpg");
-    let mut command = outside::program("heif-convert");
+    let mut command = external_program::program("heif-convert");
     command.args(["-q", "90"]).args([path, made.as_path()]);
-    outside::output(command, PATIENCE)?;
+    external_program::output(command, PATIENCE)?;
     decode(BufReader::new(File::open(made).ok()?))
 }
 
 fn frame_at(path: &Path, seconds: Option<f64>, format: Format) -> Option<DynamicImage> {
-    let mut command = outside::program("ffmpeg");
+    let mut command = external_program::program("ffmpeg");
     command.args(["-v", "error", "-nostdin"]);
     if let Some(seconds) = seconds {
         command.args(["-ss", &format!("{seconds:.3}")]);
     }
-    command.args(outside::only(format)?).arg("-i").arg(outside::named(path)?);
+    command.args(external_program::only(format)?).arg("-i").arg(external_program::named(path)?);
     command.args(["-frames:v", "1", "-vf", "scale='min(1024,iw)':-2", "-threads", "1"]);
     command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]);
-    decode(Cursor::new(outside::output(command, PATIENCE)?))
+    decode(Cursor::new(external_program::output(command, PATIENCE)?))
 }
 
 #[cfg(test)]

@@ -11,7 +11,7 @@ use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
 use mostra_core::format::Format;
 use serde_json::Value;
 
-use crate::outside;
+use crate::external_program;
 use mostra_core::left_out::Reason;
 
 /// The longest that one file may take.
@@ -20,7 +20,7 @@ const PATIENCE: Duration = Duration::from_secs(15);
 /// Whether the program is there.
 pub fn installed() -> bool {
     static THERE: OnceLock<bool> = OnceLock::new();
-    *THERE.get_or_init(|| outside::is_there("ffprobe"))
+    *THERE.get_or_init(|| external_program::is_there("ffprobe"))
 }
 
 pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
@@ -34,13 +34,13 @@ pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
 }
 
 fn run(path: &Path, format: Format) -> Option<Value> {
-    let mut command = outside::program("ffprobe");
+    let mut command = external_program::program("ffprobe");
     command
         .args(["-v", "error", "-print_format", "json"])
-        .args(outside::only(format)?)
+        .args(external_program::only(format)?)
         .args(["-show_format", "-show_streams", "-i"])
-        .arg(outside::named(path)?);
-    let text = outside::output(command, PATIENCE)?;
+        .arg(external_program::named(path)?);
+    let text = external_program::output(command, PATIENCE)?;
     serde_json::from_slice(&text).ok()
 }
 

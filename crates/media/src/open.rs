@@ -36,7 +36,7 @@ mod tests {
     use std::sync::Arc;
 
     use mostra_core::access::{Decision, Grant, Standing, decide};
-    use mostra_core::catalogue::{Catalogue, Change, Directory, File as Item, Folder, Place};
+    use mostra_core::catalogue::{Catalogue, Change, Directory, File as Item, Folder, ObjectId};
     use mostra_core::facts::Facts;
     use mostra_core::format::Format;
     use mostra_core::{Kind, Kinds};
@@ -70,7 +70,7 @@ mod tests {
         let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else {
             panic!()
         };
-        catalogue.locate(&pass, &Place::File(1).id("q3v9d0")).unwrap()
+        catalogue.locate(&pass, &ObjectId::File(1).id("q3v9d0")).unwrap()
     }
 
     #[test]

@@ -12,16 +12,16 @@ const ENTRIES: usize = 20_000;
 
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Entry {
+pub struct PlaylistEntry {
     /// What it names: a path or an address.
-    pub target: Target,
+    pub target: EntryTarget,
     /// The title that the list gives it.
     pub title: Option<String>,
 }
 
 /// What an entry names.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Target {
+pub enum EntryTarget {
     /// A file; relative to the list unless it begins with `/`.
     Path(String),
     /// A stream at an `http` address.
@@ -36,7 +36,7 @@ fn damaged(what: &'static str) -> Reason {
 ///
 /// # Errors
 /// The [`Reason`] for which it cannot be read as one.
-pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<Entry>, Reason> {
+pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<PlaylistEntry>, Reason> {
     if bytes.len() > BYTES {
         return Err(Reason::PlaylistTooLarge);
     }
@@ -64,7 +64,7 @@ pub fn decode(bytes: &[u8]) -> String {
     }
 }
 
-fn m3u(text: &str) -> Result<Vec<Entry>, Reason> {
+fn m3u(text: &str) -> Result<Vec<PlaylistEntry>, Reason> {
     let mut entries = Vec::new();
     let mut title = None;
     for line in text.split(['\n', '\r']).map(str::trim).filter(|l| !l.is_empty()) {
@@ -75,13 +75,14 @@ fn m3u(text: &str) -> Result<Vec<Entry>, Reason> {
             let name = info.split_once(',').map(|(_, name)| name.trim());
             title = name.filter(|n| !n.is_empty()).map(str::to_owned);
         } else if !line.starts_with('#') {
-            entries.extend(target(line).map(|target| Entry { target, title: title.take() }));
+            entries
+                .extend(target(line).map(|target| PlaylistEntry { target, title: title.take() }));
         }
     }
     Ok(entries)
 }
 
-fn pls(text: &str) -> Vec<Entry> {
+fn pls(text: &str) -> Vec<PlaylistEntry> {
     let mut found: std::collections::BTreeMap<u32, (Option<String>, Option<String>)> =
         std::collections::BTreeMap::new();
     let mut inside = false;
@@ -101,12 +102,12 @@ fn pls(text: &str) -> Vec<Entry> {
     }
     let entries = found.into_values().filter_map(|(file, title)| {
         let title = title.filter(|t| !t.is_empty());
-        Some(Entry { target: target(&file?)?, title })
+        Some(PlaylistEntry { target: target(&file?)?, title })
     });
     entries.collect()
 }
 
-fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, Reason> {
+fn xspf(bytes: &[u8]) -> Result<Vec<PlaylistEntry>, Reason> {
     let text = decode(bytes);
     let mut reader = quick_xml::Reader::from_str(&text);
     let mut entries = Vec::new();
@@ -156,7 +157,7 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, Reason> {
                     b"track" => {
                         let named = Some(std::mem::take(&mut title)).filter(|t| !t.is_empty());
                         let target = location.take().and_then(|l| address(&l));
-                        entries.extend(target.map(|target| Entry { target, title: named }));
+                        entries.extend(target.map(|target| PlaylistEntry { target, title: named }));
                     }
                     _ => {}
                 }
@@ -169,7 +170,7 @@ fn xspf(bytes: &[u8]) -> Result<Vec<Entry>, Reason> {
 }
 
 /// An entry of a list whose entries are paths, or addresses with their scheme.
-fn target(text: &str) -> Option<Target> {
+fn target(text: &str) -> Option<EntryTarget> {
     let lower = text.to_lowercase();
     if lower.starts_with("file:") || lower.starts_with("http://") || lower.starts_with("https://") {
         return address(text);
@@ -178,14 +179,14 @@ fn target(text: &str) -> Option<Target> {
     if lower.contains("://") {
         return None;
     }
-    Some(Target::Path(text.replace('\\', "/")))
+    Some(EntryTarget::Path(text.replace('\\', "/")))
 }
 
 /// An address; without a scheme a path, percent-encoded as in an address.
-fn address(text: &str) -> Option<Target> {
+fn address(text: &str) -> Option<EntryTarget> {
     let lower = text.to_lowercase();
     if lower.starts_with("http://") || lower.starts_with("https://") {
-        return Some(Target::Stream(text.to_owned()));
+        return Some(EntryTarget::Stream(text.to_owned()));
     }
     let path = match lower.strip_prefix("file:") {
         None if lower.contains("://") => return None,
@@ -199,7 +200,7 @@ fn address(text: &str) -> Option<Target> {
             }
         }
     };
-    Some(Target::Path(percent_decoded(path)?))
+    Some(EntryTarget::Path(percent_decoded(path)?))
 }
 
 fn percent_decoded(text: &str) -> Option<String> {
@@ -263,8 +264,8 @@ mod tests {
         entries
             .into_iter()
             .map(|e| match e.target {
-                Target::Path(path) => path,
-                Target::Stream(address) => address,
+                EntryTarget::Path(path) => path,
+                EntryTarget::Stream(address) => address,
             })
             .collect()
     }

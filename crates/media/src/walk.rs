@@ -60,7 +60,7 @@ pub struct Listed {
 
 /// What lies in one directory, each sort by name.
 #[derive(Debug, Default)]
-pub struct Listing {
+pub struct DirectoryListing {
     /// Regular files.
     pub files: Vec<Listed>,
     /// Directories.
@@ -77,8 +77,8 @@ pub struct Listing {
 ///
 /// # Errors
 /// When the directory itself cannot be read.
-pub fn list(directory: &Path, stats: bool) -> io::Result<Listing> {
-    let mut listing = Listing::default();
+pub fn list(directory: &Path, stats: bool) -> io::Result<DirectoryListing> {
+    let mut listing = DirectoryListing::default();
     let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
     let mut entries = Dir::open(directory, flags, Mode::empty())?;
     // The directory is open once more for questions, as the entries hold it while they come.

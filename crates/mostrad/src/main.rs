@@ -231,8 +231,8 @@ impl House {
         })
     }
 
-    fn directory_parts(&self, context: &Context) -> mostra_directory::Parts {
-        mostra_directory::Parts {
+    fn directory_parts(&self, context: &Context) -> mostra_directory::DirectoryParts {
+        mostra_directory::DirectoryParts {
             clock: context.clock,
             devices: self.devices.clone(),
             library: self.library.clone(),
@@ -243,14 +243,18 @@ impl House {
         }
     }
 
-    fn console_parts(&self, context: &Context, config: &Config) -> mostra_console_api::Parts {
+    fn console_parts(
+        &self,
+        context: &Context,
+        config: &Config,
+    ) -> mostra_console_api::ConsoleParts {
         let shown = config.shown.iter().map(|value| ConfigValue {
             name: value.name.into(),
             value: value.value.clone(),
             source: value.source.into(),
             about: value.about.into(),
         });
-        mostra_console_api::Parts {
+        mostra_console_api::ConsoleParts {
             context: context.clone(),
             accounts: self.accounts.clone(),
             devices: self.devices.clone(),

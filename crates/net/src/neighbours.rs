@@ -30,12 +30,12 @@ pub struct Neighbours(Mutex<Table>);
 #[derive(Debug)]
 struct Table {
     socket: Socket,
-    known: Known,
+    known: NeighbourTable,
 }
 
 /// Hardware addresses by address and interface.
 #[derive(Debug, Default)]
-struct Known(BTreeMap<(Ipv4Addr, u32), [u8; 6]>);
+struct NeighbourTable(BTreeMap<(Ipv4Addr, u32), [u8; 6]>);
 
 impl Neighbours {
     /// Listens to the kernel from now on.
@@ -46,7 +46,7 @@ impl Neighbours {
         let mut socket = Socket::new(NETLINK_ROUTE)?;
         socket.bind(&SocketAddr::new(0, NEIGHBOUR_GROUP))?;
         socket.set_non_blocking(true)?;
-        let mut table = Table { socket, known: Known::default() };
+        let mut table = Table { socket, known: NeighbourTable::default() };
         table.ask_for_all()?;
         Ok(Neighbours(Mutex::new(table)))
     }
@@ -65,7 +65,7 @@ impl Neighbours {
 
 impl Table {
     fn ask_for_all(&mut self) -> io::Result<()> {
-        self.known = Known::default();
+        self.known = NeighbourTable::default();
         let mut question = NeighbourMessage::default();
         question.header.family = AddressFamily::Inet;
         let mut message = NetlinkMessage::from(RouteNetlinkMessage::GetNeighbour(question));
@@ -98,7 +98,7 @@ impl Table {
     }
 }
 
-impl Known {
+impl NeighbourTable {
     fn hardware(&self, address: Ipv4Addr) -> Option<[u8; 6]> {
         let mut all = self.0.range((address, 0)..=(address, u32::MAX));
         all.next().map(|(_, hardware)| *hardware)
@@ -196,7 +196,7 @@ mod tests {
     #[test]
     fn what_the_kernel_tells_is_known_until_it_tells_otherwise() {
         use RouteNetlinkMessage::{DelNeighbour, NewNeighbour};
-        let mut known = Known::default();
+        let mut known = NeighbourTable::default();
         let first = message(NewNeighbour, 2, NeighbourState::Reachable, &[2, 0, 0, 0, 0, 1]);
         known.note_all(&first);
         assert_eq!(known.hardware(ADDRESS), Some([2, 0, 0, 0, 0, 1]));
@@ -214,7 +214,7 @@ mod tests {
 
     #[test]
     fn what_is_no_message_is_passed_over() {
-        let mut known = Known::default();
+        let mut known = NeighbourTable::default();
         known.note_all(&[]);
         known.note_all(&[0; 64]);
         known.note_all(&[0xff; 64]);

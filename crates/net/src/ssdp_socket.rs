@@ -31,7 +31,7 @@ pub struct Received {
 const SEARCH_PORTS: std::ops::RangeInclusive<u16> = 49_152..=65_535;
 
 #[derive(Debug)]
-struct Sockets {
+struct SocketPair {
     /// For what comes by the group; none where the port belongs to somebody else: then the house
     /// only announces (SSDP-6).
     group: Option<UdpSocket>,
@@ -44,7 +44,7 @@ struct Sockets {
 pub struct SsdpSocket {
     /// The interface.
     pub interface: ServedInterface,
-    sockets: Arc<Sockets>,
+    sockets: Arc<SocketPair>,
     /// The port of our own socket, where it is not the usual one.
     search_port: Option<u16>,
     /// Why nothing is received by the group.
@@ -68,7 +68,7 @@ impl SsdpSocket {
             Ok(group) => (Some(group), None),
             Err(error) => (None, Some(error)),
         };
-        let sockets = Arc::new(Sockets { group, own });
+        let sockets = Arc::new(SocketPair { group, own });
         let tasks = [true, false].map(|multicast| {
             let receiving =
                 receive(sockets.clone(), interface.clone(), multicast, received.clone());
@@ -103,7 +103,7 @@ impl Drop for SsdpSocket {
 }
 
 async fn receive(
-    sockets: Arc<Sockets>,
+    sockets: Arc<SocketPair>,
     interface: ServedInterface,
     multicast: bool,
     received: mpsc::Sender<Received>,

@@ -43,7 +43,7 @@ enum Socket {
 }
 
 #[derive(Debug)]
-struct State {
+struct ProbeState {
     socket: Socket,
     last: Reading,
     largest_window: u64,
@@ -52,7 +52,7 @@ struct State {
     filled: Option<u64>,
 }
 
-impl State {
+impl ProbeState {
     fn note(&mut self, kernel: Kernel, now: Instant) {
         self.largest_window = self.largest_window.max(kernel.window);
         let edge = kernel.acked + kernel.window;
@@ -69,12 +69,12 @@ impl State {
 /// A connection that can be looked at as long as bytes are under way, and remembers its last
 /// reading.
 #[derive(Debug)]
-pub struct TcpProbe(Mutex<State>, AtomicU32);
+pub struct TcpProbe(Mutex<ProbeState>, AtomicU32);
 
 impl TcpProbe {
     /// Watches a socket. The caller must call [`close`](Self::close) before the socket closes.
     pub fn new(socket: RawFd) -> TcpProbe {
-        let state = State {
+        let state = ProbeState {
             socket: Socket::Open(socket),
             last: Reading::default(),
             largest_window: 0,

@@ -12,7 +12,7 @@ use mostra_protocol::control_point::{Ask, Finder, FoundEvent, Notice, Notificati
 use mostra_protocol::model::identifiers::MEDIA_SERVER;
 use mostra_protocol::model::service::OwnService;
 use mostra_protocol::server::{
-    Announcer, Datagram, Identity, Link, Outcome, Publisher, Receiver, Tuning, read_timeout,
+    Announcer, Datagram, DeliveryOutcome, Identity, Link, Publisher, Receiver, Tuning, read_timeout,
 };
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
@@ -189,7 +189,7 @@ fn a_subscriber_comes_to_know_the_last_value_however_much_is_lost() {
             }
             while let Some(delivery) = publisher.poll_output(now) {
                 if lost() {
-                    publisher.delivered(&delivery.sid, Outcome::Failed);
+                    publisher.delivered(&delivery.sid, DeliveryOutcome::Failed);
                     continue;
                 }
                 let notification = Notification {
@@ -202,9 +202,9 @@ fn a_subscriber_comes_to_know_the_last_value_however_much_is_lost() {
                 };
                 let status = subscriber.notify(now, notification, delivery.variables);
                 let outcome = match status {
-                    200 => Outcome::Done,
-                    412 => Outcome::Gone,
-                    _ => Outcome::Failed,
+                    200 => DeliveryOutcome::Done,
+                    412 => DeliveryOutcome::Gone,
+                    _ => DeliveryOutcome::Failed,
                 };
                 publisher.delivered(&delivery.sid, outcome);
             }

@@ -15,8 +15,8 @@ use mostra_protocol::model::xml_writer::Layer;
 use mostra_protocol::server::content_directory::{Browse, BrowseFlag, Leniency};
 use mostra_protocol::server::description::{self, Description, Edition};
 use mostra_protocol::server::{
-    Announcer, Asked, Datagram, Fault, Heard, Identity, Link, Tuning, Value, callbacks, read_call,
-    read_timeout, write_answer, write_properties,
+    Announcer, Asked, Datagram, DatagramEvent, Fault, Identity, Link, Tuning, Value, callbacks,
+    read_call, read_timeout, write_answer, write_properties,
 };
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
@@ -96,7 +96,7 @@ CONFIGID.UPNP.ORG: 4021
     let heard = machine.handle(at, 1, PLAYER, true, wire(SEARCH).as_bytes()).unwrap();
     let agent = Some("ExampleOS/1.0 UPnP/1.0 ExamplePlayer/1.0".to_owned());
     let target = "urn:schemas-upnp-org:device:MediaServer:1".to_owned();
-    assert_eq!(heard, Heard::Search { target, user_agent: agent, answered: true });
+    assert_eq!(heard, DatagramEvent::Search { target, user_agent: agent, answered: true });
     let answers = sent(&mut machine, at + Duration::from_secs(2));
     assert_eq!(answers.len(), 1);
     let answer = String::from_utf8(answers[0].data.clone()).unwrap();

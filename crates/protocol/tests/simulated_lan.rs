@@ -11,7 +11,7 @@ use mostra_protocol::Moment;
 use mostra_protocol::control_point::{Message, compose_search, parse_datagram};
 use mostra_protocol::model::identifiers::MEDIA_SERVER;
 use mostra_protocol::model::service::OwnService;
-use mostra_protocol::server::{Announcer, Datagram, Heard, Identity, Link, Tuning};
+use mostra_protocol::server::{Announcer, Datagram, DatagramEvent, Identity, Link, Tuning};
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
 const START: Moment = Duration::from_secs(1_767_225_600);
@@ -52,7 +52,7 @@ impl Lan {
         Lan { machine, now: START, random: fastrand::Rng::with_seed(seed), loss, arrived: vec![] }
     }
 
-    fn send(&mut self, from: SocketAddrV4, multicast: bool, data: &[u8]) -> Option<Heard> {
+    fn send(&mut self, from: SocketAddrV4, multicast: bool, data: &[u8]) -> Option<DatagramEvent> {
         self.machine.handle(self.now, 1, from, multicast, data)
     }
 
@@ -250,7 +250,7 @@ fn floods_are_limited_per_source_and_in_all() {
     let mut answered = 0;
     for port in 0..1000u16 {
         let from = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 66), 10_000 + port);
-        if let Some(Heard::Search { answered: true, .. }) = lan.send(from, true, &search) {
+        if let Some(DatagramEvent::Search { answered: true, .. }) = lan.send(from, true, &search) {
             answered += 1;
         }
     }
@@ -258,7 +258,7 @@ fn floods_are_limited_per_source_and_in_all() {
     for last in 100..150 {
         assert!(matches!(
             lan.send(player(last), true, &search),
-            Some(Heard::Search { answered: true, .. })
+            Some(DatagramEvent::Search { answered: true, .. })
         ));
     }
     assert!(lan.machine.dropped() >= 970);
@@ -295,7 +295,7 @@ fn a_search_from_where_no_host_can_be_is_silent() {
 fn a_search_for_what_we_lack_uses_up_nothing() {
     let mut lan = lossless(4);
     lan.run(Duration::from_secs(5));
-    let answered = |heard| matches!(heard, Some(Heard::Search { answered: true, .. }));
+    let answered = |heard| matches!(heard, Some(DatagramEvent::Search { answered: true, .. }));
     for _ in 0..100 {
         let other = compose_search("urn:schemas-upnp-org:device:MediaRenderer:1", 1, "x");
         assert!(!answered(lan.send(player(60), true, &other)));
@@ -381,7 +381,7 @@ fn hostile_datagrams_change_nothing() {
         assert!(lan.arrived.iter().all(|(_, datagram)| datagram.data.len() <= 1400));
         assert!(matches!(
             lan.send(player(99), true, &real),
-            Some(Heard::Search { answered: true, .. })
+            Some(DatagramEvent::Search { answered: true, .. })
         ));
     }
 }
@@ -436,7 +436,7 @@ fn our_own_announcements_are_not_sightings() {
     let other = b"NOTIFY * HTTP/1.1\r\nNT: upnp:rootdevice\r\nNTS: ssdp:byebye\r\nUSN: uuid:tv::upnp:rootdevice\r\n\r\n";
     assert!(matches!(
         lan.send(player(60), true, other),
-        Some(Heard::Announcement { leaving: true, .. })
+        Some(DatagramEvent::Announcement { leaving: true, .. })
     ));
 }
 
@@ -557,7 +557,7 @@ fn another_under_our_udn_is_told_and_our_own_echo_is_not() {
         lan.send(SocketAddrV4::new(from.into(), 1900), true, own.as_bytes())
     };
     assert_eq!(heard(&mut lan, [192, 0, 2, 21]), None);
-    let twin = Heard::SameServer { source: [192, 0, 2, 22].into() };
+    let twin = DatagramEvent::SameServer { source: [192, 0, 2, 22].into() };
     assert_eq!(heard(&mut lan, [192, 0, 2, 22]), Some(twin));
 }
 

@@ -7,7 +7,7 @@ use mostra_net::http::{Bounds, Client, HeaderMap, Method, Options, RequestError,
 
 /// A request.
 #[derive(Debug, Clone)]
-pub(crate) struct Request {
+pub(crate) struct HttpRequest {
     /// Its method.
     pub method: String,
     /// Where to.
@@ -22,10 +22,10 @@ pub(crate) struct Request {
     pub patience: Duration,
 }
 
-impl Request {
+impl HttpRequest {
     /// A request without fields and body.
-    pub(crate) fn new(method: &str, to: SocketAddrV4, path: &str) -> Request {
-        Request {
+    pub(crate) fn new(method: &str, to: SocketAddrV4, path: &str) -> HttpRequest {
+        HttpRequest {
             method: method.into(),
             to,
             path: path.into(),
@@ -36,7 +36,7 @@ impl Request {
     }
 
     /// Adds a field.
-    pub(crate) fn field(mut self, name: &str, value: &str) -> Request {
+    pub(crate) fn field(mut self, name: &str, value: &str) -> HttpRequest {
         self.fields.push((name.into(), value.into()));
         self
     }
@@ -44,7 +44,7 @@ impl Request {
 
 /// An answer.
 #[derive(Debug)]
-pub(crate) struct Answer {
+pub(crate) struct HttpAnswer {
     /// Its status.
     pub status: u16,
     /// Its fields.
@@ -53,7 +53,7 @@ pub(crate) struct Answer {
     pub body: Vec<u8>,
 }
 
-impl Answer {
+impl HttpAnswer {
     /// A field's text.
     pub(crate) fn field(&self, name: &str) -> Option<&str> {
         self.fields.get(name).and_then(|v| v.to_str().ok())
@@ -65,8 +65,12 @@ impl Answer {
 ///
 /// # Errors
 /// A sentence that says what failed.
-pub(crate) async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result<Answer, String> {
-    let Request { method, to, path, fields, body, patience } = request;
+pub(crate) async fn fetch(
+    from: Ipv4Addr,
+    request: HttpRequest,
+    most: u64,
+) -> Result<HttpAnswer, String> {
+    let HttpRequest { method, to, path, fields, body, patience } = request;
     let bounds = Bounds { connect: patience, whole: Some(patience), silence: None };
     let options = Options { from: Some(from.into()), ..Options::default() };
     let method = Method::from_bytes(method.as_bytes()).map_err(|e| e.to_string())?;
@@ -77,7 +81,7 @@ pub(crate) async fn fetch(from: Ipv4Addr, request: Request, most: u64) -> Result
         let (status, fields) = (answer.status().as_u16(), answer.headers().clone());
         let most = usize::try_from(most).unwrap_or(usize::MAX);
         let (body, _) = read(answer.bytes_stream(), most).await?;
-        Ok::<_, RequestError>(Answer { status, fields, body })
+        Ok::<_, RequestError>(HttpAnswer { status, fields, body })
     };
     exchange.await.map_err(|error| error.to_string())
 }

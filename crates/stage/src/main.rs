@@ -108,7 +108,7 @@ async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
 
 async fn show(address: Ipv4Addr) -> Result<ExitCode, String> {
     let place = SocketAddrV4::new(address, CONTROL_PORT);
-    let request = http::Request::new("GET", place, "/stage/screen");
+    let request = http::HttpRequest::new("GET", place, "/stage/screen");
     let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20)
         .await
         .map_err(|e| not_on(address, &e))?;
@@ -119,7 +119,7 @@ async fn show(address: Ipv4Addr) -> Result<ExitCode, String> {
 async fn tell(address: Ipv4Addr, deed: &Deed) -> Result<ExitCode, String> {
     let place = SocketAddrV4::new(address, CONTROL_PORT);
     let body = serde_json::to_vec(deed).map_err(|e| e.to_string())?;
-    let mut request = http::Request::new("POST", place, "/stage/do");
+    let mut request = http::HttpRequest::new("POST", place, "/stage/do");
     request.body = body;
     request.patience = Duration::from_secs(120);
     let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20)

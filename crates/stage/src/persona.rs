@@ -22,7 +22,7 @@ pub(crate) struct Persona {
     /// Whether it subscribes to changes.
     pub subscribes: bool,
     /// How it looks for servers.
-    pub search: Search,
+    pub search: PersonaSearch,
     /// How it browses.
     pub browse: Browse,
     /// How it fetches media.
@@ -32,7 +32,7 @@ pub(crate) struct Persona {
 /// How a device looks for servers.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct Search {
+pub(crate) struct PersonaSearch {
     /// The search target.
     pub target: String,
     /// MX in seconds.

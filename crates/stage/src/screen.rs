@@ -1,13 +1,13 @@
 //! The stand-in's screen as text.
 
 use crate::persona::Persona;
-use crate::stand_in::State;
+use crate::stand_in::StandInState;
 
 const WIDTH: usize = 58;
 const ROWS: usize = 9;
 
 /// Draws what a person before the device would see.
-pub(crate) fn draw(persona: &Persona, state: &State) -> String {
+pub(crate) fn draw(persona: &Persona, state: &StandInState) -> String {
     let mut lines = vec![match &state.server {
         Some(server) if state.menu.is_empty() => server.name.clone(),
         Some(server) => format!("{} › {}", server.name, state.menu),

@@ -13,7 +13,7 @@ use tokio::sync::Mutex;
 
 use crate::control::EVENT_PATH;
 use crate::finder;
-use crate::http::{self, Request};
+use crate::http::{self, HttpRequest};
 use crate::persona::Persona;
 use crate::take::Take;
 
@@ -63,7 +63,7 @@ pub(crate) struct Server {
 
 /// What is on the screen, and behind it.
 #[derive(Debug, Default)]
-pub(crate) struct State {
+pub(crate) struct StandInState {
     /// The server in use.
     pub server: Option<Server>,
     /// Where in the menus.
@@ -90,14 +90,14 @@ pub(crate) struct StandIn {
     /// Its habits.
     pub persona: Persona,
     /// What it knows.
-    pub state: Mutex<State>,
+    pub state: Mutex<StandInState>,
 }
 
 impl StandIn {
     /// Switched on, knowing nothing.
     pub(crate) fn new(persona: Persona) -> StandIn {
         let said = "switched on".to_owned();
-        StandIn { persona, state: Mutex::new(State { said, ..State::default() }) }
+        StandIn { persona, state: Mutex::new(StandInState { said, ..StandInState::default() }) }
     }
 
     /// Does something and says how it went.
@@ -140,16 +140,18 @@ impl StandIn {
     pub(crate) async fn leave(&self) {
         let state = self.state.lock().await;
         if let (Some(server), Some(sid)) = (&state.server, &state.sid) {
-            let request = Request::new("UNSUBSCRIBE", server.at, &server.event).field("SID", sid);
+            let request =
+                HttpRequest::new("UNSUBSCRIBE", server.at, &server.event).field("SID", sid);
             let _ = http::fetch(self.persona.address, request, 0).await;
         }
     }
 
-    async fn find(&self, state: &mut State) -> Result<String, String> {
+    async fn find(&self, state: &mut StandInState) -> Result<String, String> {
         let found = finder::find(&self.persona).await?;
         let location = found.first().ok_or("no media server found")?;
         let (at, path) = http::split_url(location).ok_or("its address cannot be understood")?;
-        let request = Request::new("GET", at, &path).field("User-Agent", &self.persona.user_agent);
+        let request =
+            HttpRequest::new("GET", at, &path).field("User-Agent", &self.persona.user_agent);
         let answer = http::fetch(self.persona.address, request, 1 << 20).await?;
         if answer.status != 200 {
             return Err(format!("the description cannot be read: {}", answer.status));
@@ -167,7 +169,7 @@ impl StandIn {
         if self.persona.subscribes {
             let callback =
                 format!("<http://{}:{}{EVENT_PATH}>", self.persona.address, crate::CONTROL_PORT);
-            let request = Request::new("SUBSCRIBE", at, &server.event)
+            let request = HttpRequest::new("SUBSCRIBE", at, &server.event)
                 .field("User-Agent", &self.persona.user_agent)
                 .field("CALLBACK", &callback)
                 .field("NT", "upnp:event")
@@ -184,7 +186,7 @@ impl StandIn {
         Ok(said)
     }
 
-    async fn list(&self, state: &mut State, menu: Option<&str>) -> Result<String, String> {
+    async fn list(&self, state: &mut StandInState, menu: Option<&str>) -> Result<String, String> {
         let mut listed = self.children(state, "0").await?;
         for title in menu.into_iter().flat_map(|way| way.split('/')) {
             let container = listed.iter().find(|o| o.container && o.title == title);
@@ -199,7 +201,7 @@ impl StandIn {
     }
 
     /// All children of a container, in pages of the persona's size.
-    async fn children(&self, state: &State, id: &str) -> Result<Vec<ReadObject>, String> {
+    async fn children(&self, state: &StandInState, id: &str) -> Result<Vec<ReadObject>, String> {
         let mut all: Vec<ReadObject> = Vec::new();
         loop {
             let start = all.len().to_string();
@@ -214,7 +216,7 @@ impl StandIn {
 
     async fn browse(
         &self,
-        state: &State,
+        state: &StandInState,
         id: &str,
         flag: &str,
         start: &str,
@@ -224,7 +226,7 @@ impl StandIn {
         let filter = self.persona.browse.filter.as_str();
         let body = write_call(Action::Browse, &[id, flag, filter, start, &page, ""]);
         let action = format!("\"{}#Browse\"", DEFINITION.urn());
-        let mut request = Request::new("POST", server.at, &server.control)
+        let mut request = HttpRequest::new("POST", server.at, &server.control)
             .field("User-Agent", &self.persona.user_agent)
             .field("Content-Type", "text/xml; charset=\"utf-8\"")
             .field("SOAPACTION", &action);
@@ -241,7 +243,7 @@ impl StandIn {
         Ok((objects, output("TotalMatches").parse().unwrap_or(0)))
     }
 
-    async fn play(&self, state: &mut State, title: &str) -> Result<String, String> {
+    async fn play(&self, state: &mut StandInState, title: &str) -> Result<String, String> {
         let item = state.listed.iter().find(|o| !o.container && o.title == title);
         let item = item.ok_or_else(|| format!("{title} is not on the screen"))?.clone();
         let (mut objects, _) = self.browse(state, &item.id, "BrowseMetadata", "0").await?;
@@ -280,11 +282,11 @@ impl StandIn {
     }
 
     /// The item's length as listed, read from `res@duration`.
-    async fn seconds_of(&self, state: &State, id: &str) -> Option<f64> {
+    async fn seconds_of(&self, state: &StandInState, id: &str) -> Option<f64> {
         let server = state.server.as_ref()?;
         let values = [id, "BrowseMetadata", "res@duration", "0", "0", ""];
         let body = write_call(Action::Browse, &values);
-        let mut request = Request::new("POST", server.at, &server.control)
+        let mut request = HttpRequest::new("POST", server.at, &server.control)
             .field("User-Agent", &self.persona.user_agent);
         request.body = body.into_bytes();
         let answer = http::fetch(self.persona.address, request, 1 << 20).await.ok()?;
@@ -295,7 +297,7 @@ impl StandIn {
         text.split(':').try_fold(0.0, |sum, part| Some(sum * 60.0 + part.parse::<f64>().ok()?))
     }
 
-    async fn skip(&self, state: &mut State) -> Result<String, String> {
+    async fn skip(&self, state: &mut StandInState) -> Result<String, String> {
         let take = state.take.as_mut().ok_or("nothing is playing")?;
         let verdict = take
             .skip(&self.persona)
@@ -308,7 +310,7 @@ impl StandIn {
     }
 
     /// Asks for the last address again: what a device does that remembers one.
-    async fn again(&self, state: &mut State) -> Result<String, String> {
+    async fn again(&self, state: &mut StandInState) -> Result<String, String> {
         let (url, mime) = state.last_url.clone().ok_or("nothing was played yet")?;
         let take = Take::begin(&self.persona, "the last item", &url, &mime, None).await?;
         Ok(format!("the server still sends it, {} bytes", take.size))

@@ -5,7 +5,7 @@ use std::net::SocketAddrV4;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
-use crate::http::{self, Request};
+use crate::http::{self, HttpRequest};
 use crate::judge::{self, Verdict};
 use crate::persona::Persona;
 
@@ -171,9 +171,9 @@ fn ask(
     place: &(SocketAddrV4, String),
     range: Option<&str>,
     mime: &str,
-) -> Request {
+) -> HttpRequest {
     let mode = if mime.starts_with("image/") { "Interactive" } else { "Streaming" };
-    let mut request = Request::new(method, place.0, &place.1)
+    let mut request = HttpRequest::new(method, place.0, &place.1)
         .field("User-Agent", &persona.user_agent)
         .field("getcontentFeatures.dlna.org", "1")
         .field("transferMode.dlna.org", mode);

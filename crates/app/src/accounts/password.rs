@@ -81,7 +81,7 @@ impl Turns {
         work: impl FnOnce() -> T + Send + 'static,
     ) -> Result<T, AccountError> {
         let busy = || AccountError::Busy;
-        let waiting = Waiting::begin(&self.waiting).ok_or_else(busy)?;
+        let waiting = QueuePlace::begin(&self.waiting).ok_or_else(busy)?;
         let place = self.places.clone().acquire_owned().await.map_err(|_| busy())?;
         drop(waiting);
         // The place goes with the work, which nothing stops: whoever hangs up frees none.
@@ -94,17 +94,17 @@ impl Turns {
     }
 }
 
-struct Waiting<'a>(&'a AtomicUsize);
+struct QueuePlace<'a>(&'a AtomicUsize);
 
-impl Waiting<'_> {
-    fn begin(all: &AtomicUsize) -> Option<Waiting<'_>> {
+impl QueuePlace<'_> {
+    fn begin(all: &AtomicUsize) -> Option<QueuePlace<'_>> {
         let before = all.fetch_add(1, Ordering::SeqCst);
-        let waiting = Waiting(all);
+        let waiting = QueuePlace(all);
         (before < MOST_WAITING).then_some(waiting)
     }
 }
 
-impl Drop for Waiting<'_> {
+impl Drop for QueuePlace<'_> {
     fn drop(&mut self) {
         self.0.fetch_sub(1, Ordering::SeqCst);
     }

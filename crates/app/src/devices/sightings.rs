@@ -10,7 +10,7 @@ use std::time::Duration;
 use mostra_core::access::Standing;
 use mostra_core::device::Denied;
 use mostra_core::sighting::{Act, Sighting};
-use mostra_core::streaming::Taken;
+use mostra_core::streaming::AcknowledgedBytes;
 use mostra_protocol::Moment;
 
 use super::Devices;
@@ -116,7 +116,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
     let mut streams = devices.streams.book();
     for Moved { transfer, received, .. } in &moved {
         if let Load::Media(media) = &transfer.load {
-            let taken = Taken {
+            let taken = AcknowledgedBytes {
                 device: transfer.device,
                 file: media.file,
                 title: &media.title,

@@ -25,7 +25,7 @@ pub struct Files {
 
 /// A file that was opened.
 #[derive(Debug)]
-pub struct Opened {
+pub struct OpenedResource {
     /// The file.
     pub file: File,
     /// What the system says of it.
@@ -36,9 +36,9 @@ pub struct Opened {
 
 /// A piece of an open file that is to be sent.
 #[derive(Debug)]
-pub struct Piece {
+pub struct ResourcePart {
     /// The file.
-    pub opened: Opened,
+    pub opened: OpenedResource,
     /// Where the piece begins.
     pub first: u64,
     /// Its bytes.
@@ -52,7 +52,7 @@ impl Files {
     ///
     /// # Errors
     /// Those of opening; `TimedOut` when its volume does not answer.
-    pub async fn open(&self, located: Located) -> io::Result<Opened> {
+    pub async fn open(&self, located: Located) -> io::Result<OpenedResource> {
         let pool = self.volumes.of(&located.beyond_links());
         let open = move || {
             let file = mostra_media::open::open(&located)?;
@@ -60,7 +60,7 @@ impl Files {
             Ok((file, metadata))
         };
         let (file, metadata) = pool.run(open).await?;
-        Ok(Opened { file, metadata, pool })
+        Ok(OpenedResource { file, metadata, pool })
     }
 
     /// Reads a whole small file.
@@ -82,7 +82,7 @@ impl Files {
     }
 }
 
-impl Opened {
+impl OpenedResource {
     /// What tells one state of the file from another: size, time and inode (HTTP-3).
     pub fn validators(&self) -> Validators {
         let metadata = &self.metadata;
@@ -94,18 +94,18 @@ impl Opened {
 }
 
 /// What is left to read of a piece.
-struct Reading {
+struct PartReading {
     file: Arc<File>,
     pool: Arc<VolumePool>,
     at: u64,
     left: u64,
-    watched: Watched,
+    watched: TransferGuard,
 }
 
 /// Tells the transfer that the rest was given up, when it is.
-struct Watched(Option<Arc<Transfer>>);
+struct TransferGuard(Option<Arc<Transfer>>);
 
-impl Drop for Watched {
+impl Drop for TransferGuard {
     fn drop(&mut self) {
         if let Some(transfer) = &self.0 {
             transfer.drop_rest();
@@ -113,12 +113,14 @@ impl Drop for Watched {
     }
 }
 
-impl Piece {
+impl ResourcePart {
     /// The bytes, one chunk at a time: a client that pauses holds no thread.
     pub fn chunks(self) -> impl Stream<Item = io::Result<Bytes>> {
-        let Piece { opened: Opened { file, pool, .. }, first, length, transfer } = self;
+        let ResourcePart { opened: OpenedResource { file, pool, .. }, first, length, transfer } =
+            self;
         let file = Arc::new(file);
-        let reading = Reading { file, pool, at: first, left: length, watched: Watched(transfer) };
+        let reading =
+            PartReading { file, pool, at: first, left: length, watched: TransferGuard(transfer) };
         stream::try_unfold(reading, |mut reading| async move {
             if reading.left == 0 {
                 return Ok(None);

@@ -10,7 +10,7 @@ use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_store::{Counter, LeftOut, NewFolder, ScanReport, StoreError};
 
 use super::Library;
-use super::scan::{self, Scope};
+use super::scan::{self, ScanScope};
 use crate::context::Topic;
 
 /// Why something about a folder was not done.
@@ -148,7 +148,7 @@ impl Library {
         let new = NewFolder { folder: folder.clone(), at: self.context.now() };
         records.add_folder(&new).await?;
         self.apply(vec![Change::PutFolder(folder.clone())]).await?;
-        scan::start(self, &folder, Scope::Whole("first"));
+        scan::start(self, &folder, ScanScope::Whole("first"));
         tracing::info!(path = folder.root, "published {:?}", folder.label);
         Ok(folder)
     }
@@ -181,13 +181,13 @@ impl Library {
     ) -> Result<Folder, FolderError> {
         let folder = self.folder(id)?;
         let scope = match path.filter(|path| !path.is_empty()) {
-            None => Scope::Whole("asked"),
+            None => ScanScope::Whole("asked"),
             Some(path) => {
                 let path = below(&folder, &path)?;
                 if !self.is_directory(&folder, &path).await {
                     return Err(FolderError::NoSubFolder { path, folder });
                 }
-                Scope::Places { places: [(path, true)].into(), asked: true }
+                ScanScope::ScanPlaces { places: [(path, true)].into(), asked: true }
             }
         };
         if as_it_is {
@@ -200,7 +200,7 @@ impl Library {
     /// Scans all folders again, why in a word.
     pub fn rescan_all(self: &Arc<Self>, why: &'static str) {
         for folder in self.catalogue().folders() {
-            scan::start(self, folder, Scope::Whole(why));
+            scan::start(self, folder, ScanScope::Whole(why));
         }
     }
 
@@ -239,7 +239,7 @@ impl Library {
         excluded.dedup();
         self.context.records.set_excluded(folder.serial, &excluded).await?;
         self.scans.note(folder.serial, |known| known.excluded = excluded);
-        scan::start(self, &folder, Scope::Whole("asked"));
+        scan::start(self, &folder, ScanScope::Whole("asked"));
         Ok(folder)
     }
 

@@ -12,7 +12,7 @@ const USUAL: [&str; 8] =
 
 /// A directory that could be published.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Place {
+pub struct PublishablePlace {
     /// Its name.
     pub name: String,
     /// Its path.
@@ -20,12 +20,12 @@ pub struct Place {
     /// Why it is proposed.
     pub why: Option<&'static str>,
     /// Why it cannot be published.
-    pub problem: Option<Problem>,
+    pub problem: Option<PlaceProblem>,
 }
 
 /// Why a directory cannot be published.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Problem {
+pub enum PlaceProblem {
     /// It is, as the folder of this label.
     Published(String),
     /// It lies in the folder of this label.
@@ -36,18 +36,18 @@ pub enum Problem {
 
 /// Directories to choose from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Places {
+pub struct PublishablePlaces {
     /// The directory that they are in; empty for proposals.
     pub path: String,
     /// The directory around that.
     pub parent: Option<String>,
     /// The directories.
-    pub places: Vec<Place>,
+    pub places: Vec<PublishablePlace>,
 }
 
 /// What to propose before anything is chosen.
-pub fn proposals(published: &[(String, String)]) -> Places {
-    let mut places: Vec<Place> = Vec::new();
+pub fn proposals(published: &[(String, String)]) -> PublishablePlaces {
+    let mut places: Vec<PublishablePlace> = Vec::new();
     let mut propose = |path: PathBuf, why: &'static str| {
         if path.is_dir() && !places.iter().any(|p| Path::new(&p.path) == path) {
             places.extend(place(&path, Some(why), published));
@@ -70,14 +70,17 @@ pub fn proposals(published: &[(String, String)]) -> Places {
     }
     propose(PathBuf::from("/srv"), "media folder");
     places.extend(place(Path::new("/"), None, published));
-    Places { path: String::new(), parent: None, places }
+    PublishablePlaces { path: String::new(), parent: None, places }
 }
 
 /// The directories inside a directory.
 ///
 /// # Errors
 /// [`FolderError`] when it cannot be listed.
-pub fn inside(path: &str, published: &[(String, String)]) -> Result<Places, FolderError> {
+pub fn inside(
+    path: &str,
+    published: &[(String, String)],
+) -> Result<PublishablePlaces, FolderError> {
     let asked = Path::new(path);
     if !asked.is_absolute() {
         return Err(FolderError::Relative);
@@ -86,7 +89,7 @@ pub fn inside(path: &str, published: &[(String, String)]) -> Result<Places, Fold
     std::fs::read_dir(&real).map_err(|_| FolderError::NoRights(asked.into()))?;
     let places = directories(&real).iter().filter_map(|p| place(p, None, published)).collect();
     let parent = real.parent().and_then(Path::to_str).map(str::to_owned);
-    Ok(Places { path: real.to_string_lossy().into_owned(), parent, places })
+    Ok(PublishablePlaces { path: real.to_string_lossy().into_owned(), parent, places })
 }
 
 /// Visible directories in a directory, by name.
@@ -111,16 +114,22 @@ fn volumes() -> Vec<PathBuf> {
         .collect()
 }
 
-fn place(path: &Path, why: Option<&'static str>, published: &[(String, String)]) -> Option<Place> {
+fn place(
+    path: &Path,
+    why: Option<&'static str>,
+    published: &[(String, String)],
+) -> Option<PublishablePlace> {
     let text = path.to_str()?;
     let name =
         path.file_name().map_or_else(|| text.to_owned(), |n| n.to_string_lossy().into_owned());
     let holder = published.iter().find(|(root, _)| path.starts_with(root));
     let problem = match holder {
-        Some((root, label)) if Path::new(root) == path => Some(Problem::Published(label.clone())),
-        Some((_, label)) => Some(Problem::Inside(label.clone())),
-        None if std::fs::read_dir(path).is_err() => Some(Problem::NoRights),
+        Some((root, label)) if Path::new(root) == path => {
+            Some(PlaceProblem::Published(label.clone()))
+        }
+        Some((_, label)) => Some(PlaceProblem::Inside(label.clone())),
+        None if std::fs::read_dir(path).is_err() => Some(PlaceProblem::NoRights),
         None => None,
     };
-    Some(Place { name, path: text.to_owned(), why, problem })
+    Some(PublishablePlace { name, path: text.to_owned(), why, problem })
 }

@@ -96,10 +96,10 @@ impl VolumePool {
 
 /// The pools of all volumes.
 #[derive(Debug, Default)]
-pub struct VolumePools(Mutex<Known>);
+pub struct VolumePools(Mutex<KnownVolume>);
 
 #[derive(Debug, Default)]
-struct Known {
+struct KnownVolume {
     mounts: Option<(Instant, Mounts)>,
     pools: HashMap<PathBuf, Arc<VolumePool>>,
 }

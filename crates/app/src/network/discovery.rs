@@ -7,7 +7,7 @@ use std::time::Duration;
 use mostra_core::access::Standing;
 use mostra_core::sighting::Act;
 use mostra_net::{Received, ServedInterface, SsdpSocket};
-use mostra_protocol::server::{Announcer, Datagram, Heard, Identity, Tuning};
+use mostra_protocol::server::{Announcer, Datagram, DatagramEvent, Identity, Tuning};
 use tokio::sync::mpsc;
 
 use super::{Network, Sameness, other_servers};
@@ -34,14 +34,14 @@ pub enum Command {
 const RETRY: Duration = Duration::from_secs(30);
 
 /// The sockets of the interfaces, and the interfaces that have none yet.
-struct Sockets {
+struct InterfaceSockets {
     network: Arc<Network>,
     received: mpsc::Sender<Received>,
     open: Vec<SsdpSocket>,
     missing: Vec<ServedInterface>,
 }
 
-impl Sockets {
+impl InterfaceSockets {
     /// Opens the sockets of an interface; notes why, where that fails.
     fn try_open(&self, interface: &ServedInterface) -> Option<SsdpSocket> {
         match SsdpSocket::open(interface, self.network.options.multicast_ttl, &self.received) {
@@ -112,7 +112,8 @@ pub async fn run(
     let mut machine = Announcer::new(network.identity(), tuning, seed, clock.now());
     let (received, mut datagrams) = mpsc::channel::<Received>(1024);
     let missing = network.served().to_vec();
-    let mut sockets = Sockets { network: network.clone(), received, open: Vec::new(), missing };
+    let mut sockets =
+        InterfaceSockets { network: network.clone(), received, open: Vec::new(), missing };
     let mut retry = tokio::time::interval(RETRY);
     loop {
         let due = machine.next_deadline().map(|at| clock.instant(at));
@@ -180,18 +181,20 @@ pub async fn run(
 
 /// Notes what a datagram says. Anybody can write an address into one: what it says of its sender,
 /// such as what it calls itself, is for nobody but whoever connects from there.
-fn note(network: &Arc<Network>, devices: &Devices, from: SocketAddrV4, heard: Heard) {
+fn note(network: &Arc<Network>, devices: &Devices, from: SocketAddrV4, heard: DatagramEvent) {
     let act = match heard {
-        Heard::Search { target, answered: true, .. } => Act::Searched { target },
+        DatagramEvent::Search { target, answered: true, .. } => Act::Searched { target },
         // A search that is not for us says nothing about us; an announcement does.
-        Heard::Search { .. } | Heard::Announcement { leaving: true, .. } => return,
-        Heard::Announcement { usn, location, .. } => {
+        DatagramEvent::Search { .. } | DatagramEvent::Announcement { leaving: true, .. } => return,
+        DatagramEvent::Announcement { usn, location, .. } => {
             if let Some(location) = location.filter(|_| usn.contains(":device:MediaServer:")) {
                 other_servers::announced(network, *from.ip(), &location);
             }
             Act::Announced
         }
-        Heard::SameServer { source } => return network.note_duplicate(source, Sameness::Udn),
+        DatagramEvent::SameServer { source } => {
+            return network.note_duplicate(source, Sameness::Udn);
+        }
     };
     devices.heard(*from.ip(), act);
 }

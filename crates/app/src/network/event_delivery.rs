@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use mostra_core::sighting::Act;
 use mostra_net::http::{Bounds, Client, Method, Options, RequestError};
-use mostra_protocol::server::{Delivery, Outcome, write_properties};
+use mostra_protocol::server::{Delivery, DeliveryOutcome, write_properties};
 
 use super::Subscriptions;
 use crate::Context;
@@ -51,8 +51,10 @@ pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: A
                 devices.report_at(
                     delivery.source,
                     match outcome {
-                        Outcome::Done => Act::EventDelivered { service },
-                        Outcome::Gone | Outcome::Failed => Act::EventFailed { service },
+                        DeliveryOutcome::Done => Act::EventDelivered { service },
+                        DeliveryOutcome::Gone | DeliveryOutcome::Failed => {
+                            Act::EventFailed { service }
+                        }
                     },
                 );
                 subscriptions.publisher().delivered(&delivery.sid, outcome);
@@ -63,16 +65,16 @@ pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: A
 }
 
 /// Tries the callbacks in order until one accepts (GENA-7).
-async fn deliver(client: &Client, delivery: &Delivery) -> Outcome {
+async fn deliver(client: &Client, delivery: &Delivery) -> DeliveryOutcome {
     let body = write_properties(&delivery.variables);
     for (address, path) in &delivery.callbacks {
         match attempt(client, *address, path, delivery, body.clone()).await {
-            Ok(412) => return Outcome::Gone,
-            Ok(status) if (200..300).contains(&status) => return Outcome::Done,
+            Ok(412) => return DeliveryOutcome::Gone,
+            Ok(status) if (200..300).contains(&status) => return DeliveryOutcome::Done,
             Ok(_) | Err(_) => {}
         }
     }
-    Outcome::Failed
+    DeliveryOutcome::Failed
 }
 
 async fn attempt(

@@ -6,14 +6,14 @@ use std::path::{Path, PathBuf};
 use mostra_protocol::model::property::Property;
 use mostra_protocol::model::sort::SortKey;
 
-use super::cells::Seen;
+use super::access_class::Visible;
 use super::change::title;
-use super::id::{Fixed, NodeId, Place};
+use super::container::{Container, DEPTH, ROOT};
+use super::id::{Fixed, NodeId, ObjectId};
+use super::placement::{ContainerKind, NEWEST, Order};
 use super::record::Record;
 use super::settle::second;
-use super::shelf::{DEPTH, ROOT, Shelf};
 use super::sorted::Entry;
-use super::spots::{NEWEST, Order, ShelfKind};
 use super::{Catalogue, File, Links, Titles};
 use crate::Kind;
 use crate::access::Pass;
@@ -127,14 +127,14 @@ impl ContainerClass {
     }
 }
 
-pub(super) fn container_class(kind: ShelfKind) -> ContainerClass {
+pub(super) fn container_class(kind: ContainerKind) -> ContainerClass {
     match kind {
-        ShelfKind::Directory => ContainerClass::Directory,
-        ShelfKind::Artist => ContainerClass::Artist,
-        ShelfKind::Album => ContainerClass::Album,
-        ShelfKind::Genre => ContainerClass::Genre,
-        ShelfKind::PhotoAlbum => ContainerClass::PhotoAlbum,
-        ShelfKind::Playlist => ContainerClass::Playlist,
+        ContainerKind::Directory => ContainerClass::Directory,
+        ContainerKind::Artist => ContainerClass::Artist,
+        ContainerKind::Album => ContainerClass::Album,
+        ContainerKind::Genre => ContainerClass::Genre,
+        ContainerKind::PhotoAlbum => ContainerClass::PhotoAlbum,
+        ContainerKind::Playlist => ContainerClass::Playlist,
         _ => ContainerClass::Plain,
     }
 }
@@ -185,56 +185,57 @@ pub struct Page {
 pub(super) const PAGE: u32 = 1000;
 
 impl Catalogue {
-    pub(super) fn seen(&self, pass: &Pass) -> Seen<'_> {
-        Seen::new(pass, &self.slots, &self.marks)
+    pub(super) fn seen(&self, pass: &Pass) -> Visible<'_> {
+        Visible::new(pass, &self.slots, &self.access_sets)
     }
 
     /// An object, or `None` if there is none for this pass.
     pub fn object(&self, pass: &Pass, id: &str) -> Option<Object> {
         let seen = self.seen(pass);
-        let entry = self.entry(&seen, Place::parse(id, &self.epoch)?)?;
+        let entry = self.entry(&seen, ObjectId::parse(id, &self.epoch)?)?;
         self.entry_object(&seen, entry)
     }
 
     /// A container's update id, or that of the container around an item (CDS-47).
     pub fn object_update_id(&self, pass: &Pass, id: &str) -> Option<u32> {
-        match self.entry(&self.seen(pass), Place::parse(id, &self.epoch)?)? {
+        match self.entry(&self.seen(pass), ObjectId::parse(id, &self.epoch)?)? {
             Entry::Container(ROOT) => Some(self.update_id),
             Entry::Container(place) | Entry::Item { at: place, .. } => {
-                Some(self.shelves.get(place)?.update_id)
+                Some(self.containers.get(place)?.update_id)
             }
         }
     }
 
     /// Whether a container is there for a pass.
     pub fn is_seen(&self, pass: &Pass, id: &str) -> bool {
-        let place = Place::parse(id, &self.epoch);
+        let place = ObjectId::parse(id, &self.epoch);
         place.and_then(|place| self.entry(&self.seen(pass), place)).is_some()
     }
 
     /// What an id stands for, if the pass covers it.
-    fn entry(&self, seen: &Seen<'_>, place: Place) -> Option<Entry> {
+    fn entry(&self, seen: &Visible<'_>, place: ObjectId) -> Option<Entry> {
         match place {
-            Place::Container(node) => {
-                let (place, shelf) = self.shelf_of(node)?;
-                (place == ROOT || shelf.cells.total(seen) > 0).then_some(Entry::Container(place))
+            ObjectId::Container(node) => {
+                let (place, container) = self.container_of(node)?;
+                (place == ROOT || container.access_counts.total(seen) > 0)
+                    .then_some(Entry::Container(place))
             }
-            Place::File(serial) => {
-                let record = self.record(serial).filter(|r| seen.cell(r.cell()))?;
+            ObjectId::File(serial) => {
+                let record = self.record(serial).filter(|r| seen.covers_class(r.access_class()))?;
                 let at = self.nodes.get(NodeId::directory(record.directory()).0)?;
                 Some(Entry::Item { serial, at, count: 0 })
             }
-            Place::Reference(node, serial, count) => {
-                let record = self.record(serial).filter(|r| seen.cell(r.cell()))?;
-                let (at, shelf) = self.shelf_of(node)?;
+            ObjectId::Reference(node, serial, count) => {
+                let record = self.record(serial).filter(|r| seen.covers_class(r.access_class()))?;
+                let (at, container) = self.container_of(node)?;
                 let mut here = false;
-                match shelf.kind {
-                    ShelfKind::Directory => return None,
-                    ShelfKind::Playlist => {
-                        let times = shelf.items.iter().filter(|s| *s == serial).count();
+                match container.kind {
+                    ContainerKind::Directory => return None,
+                    ContainerKind::Playlist => {
+                        let times = container.items.iter().filter(|s| *s == serial).count();
                         here = (count as usize) < times;
                     }
-                    _ if count == 0 => self.spots(record, |way| {
+                    _ if count == 0 => self.placements(record, |way| {
                         here |= way.last().is_some_and(|step| step.node == node);
                     }),
                     _ => {}
@@ -244,7 +245,7 @@ impl Catalogue {
         }
     }
 
-    pub(super) fn entry_object(&self, seen: &Seen<'_>, entry: Entry) -> Option<Object> {
+    pub(super) fn entry_object(&self, seen: &Visible<'_>, entry: Entry) -> Option<Object> {
         match entry {
             Entry::Container(place) => self.container_object(seen, place),
             Entry::Item { serial, at, count } => self.item_object(serial, at, count),
@@ -264,53 +265,58 @@ impl Catalogue {
         sort: &[SortKey],
     ) -> Option<Page> {
         let seen = self.seen(pass);
-        let place = Place::parse(id, &self.epoch)?;
+        let place = ObjectId::parse(id, &self.epoch)?;
         let Some(Entry::Container(place)) = self.entry(&seen, place) else { return None };
-        let shelf = self.shelves.get(place)?;
+        let container = self.containers.get(place)?;
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
-        let total = self.visible(&seen, shelf);
-        let entries = self.page(&seen, place, shelf, start, count, sort);
+        let total = self.visible(&seen, container);
+        let entries = self.page(&seen, place, container, start, count, sort);
         let objects = entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect();
-        Some(Page { objects, total, update_id: shelf.update_id })
+        Some(Page { objects, total, update_id: container.update_id })
     }
 
-    /// How many children of a shelf are covered.
-    fn visible(&self, seen: &Seen<'_>, shelf: &Shelf) -> u32 {
-        let items = shelf.items.count(&|cell| seen.cell(cell));
-        let items = if self.is_newest(shelf) { items.min(NEWEST) } else { items };
-        shelf.containers.count(&|mark| seen.mark(mark)) + items
+    /// How many children of a container are covered.
+    fn visible(&self, seen: &Visible<'_>, container: &Container) -> u32 {
+        let items = container.items.count(&|access_class| seen.covers_class(access_class));
+        let items = if self.is_newest(container) { items.min(NEWEST) } else { items };
+        container.child_containers.count(&|access_set| seen.covers_set(access_set)) + items
     }
 
-    fn is_newest(&self, shelf: &Shelf) -> bool {
-        self.order(shelf.kind, shelf.subject) == Order::Added
+    fn is_newest(&self, container: &Container) -> bool {
+        self.order(container.kind, container.subject) == Order::Added
     }
 
     fn page(
         &self,
-        seen: &Seen<'_>,
+        seen: &Visible<'_>,
         place: u32,
-        shelf: &Shelf,
+        container: &Container,
         start: u32,
         count: u32,
         sort: &[SortKey],
     ) -> Vec<Entry> {
-        let (mark, cell) = (|mark| seen.mark(mark), |cell| seen.cell(cell));
-        let mark_of = |place| self.shelves.get(place).map_or(0, |s| s.mark);
-        let cell_of = |serial| self.record(serial).map_or(0, Record::cell);
+        let (access_set, access_class) = (
+            |access_set| seen.covers_set(access_set),
+            |access_class| seen.covers_class(access_class),
+        );
+        let access_set_of = |place| self.containers.get(place).map_or(0, |s| s.access_set);
+        let access_class_of = |serial| self.record(serial).map_or(0, Record::access_class);
         let item = |serial| Entry::Item { serial, at: place, count: 0 };
-        let listed = shelf.kind == ShelfKind::Playlist;
+        let listed = container.kind == ContainerKind::Playlist;
         if sort.is_empty() && !listed {
-            let mut page = shelf.containers.page(&mark, &mark_of, start, count, false);
+            let mut page =
+                container.child_containers.page(&access_set, &access_set_of, start, count, false);
             let first = page.len() as u32;
             let mut entries: Vec<Entry> = page.drain(..).map(Entry::Container).collect();
             if first < count {
-                let before = shelf.containers.count(&mark);
+                let before = container.child_containers.count(&access_set);
                 let start = start.saturating_sub(before);
                 let mut count = count - first;
-                if self.is_newest(shelf) {
+                if self.is_newest(container) {
                     count = count.min(NEWEST.saturating_sub(start));
                 }
-                let items = shelf.items.page(&cell, &cell_of, start, count, false);
+                let items =
+                    container.items.page(&access_class, &access_class_of, start, count, false);
                 entries.extend(items.into_iter().map(item));
             }
             return entries;
@@ -318,53 +324,54 @@ impl Catalogue {
         // One order that stands ready, or that turned round.
         if let [SortKey { by, descending }] = sort
             && !listed
-            && shelf.containers.is_empty()
+            && container.child_containers.is_empty()
         {
             let wanted = match by {
                 Property::Title => Some(Order::Title),
                 Property::Date => Some(Order::Date),
                 _ => None,
             };
-            let own = self.order(shelf.kind, shelf.subject);
+            let own = self.order(container.kind, container.subject);
             let list = match wanted {
-                Some(order) if order == own => Some(&shelf.items),
-                Some(order) if order == second(own) => shelf.other.as_deref(),
+                Some(order) if order == own => Some(&container.items),
+                Some(order) if order == second(own) => container.other.as_deref(),
                 _ => None,
             };
             if let Some(list) = list {
-                let page = list.page(&cell, &cell_of, start, count, *descending);
+                let page = list.page(&access_class, &access_class_of, start, count, *descending);
                 return page.into_iter().map(item).collect();
             }
         }
         if *sort == [SortKey { by: Property::Title, descending: false }]
-            && shelf.items.is_empty()
-            && shelf.containers.is_large()
+            && container.items.is_empty()
+            && container.child_containers.is_large()
         {
-            let page = shelf.containers.page(&mark, &mark_of, start, count, false);
+            let page =
+                container.child_containers.page(&access_set, &access_set_of, start, count, false);
             return page.into_iter().map(Entry::Container).collect();
         }
         let covered = |entry: &Entry| match entry {
-            Entry::Container(place) => seen.mark(mark_of(*place)),
-            Entry::Item { serial, .. } => seen.cell(cell_of(*serial)),
+            Entry::Container(place) => seen.covers_set(access_set_of(*place)),
+            Entry::Item { serial, .. } => seen.covers_class(access_class_of(*serial)),
         };
         let window = |entries: &[Entry]| {
             let entries = entries.iter().copied().filter(covered);
             entries.skip(start as usize).take(count as usize).collect()
         };
-        if self.is_newest(shelf) {
-            let newest = shelf.items.page(&cell, &cell_of, 0, NEWEST, false);
+        if self.is_newest(container) {
+            let newest = container.items.page(&access_class, &access_class_of, 0, NEWEST, false);
             return window(&self.sort_entries(newest.into_iter().map(item).collect(), sort));
         }
         if sort.is_empty() {
-            return window(&self.children_of(place, shelf));
+            return window(&self.children_of(place, container));
         }
-        window(&self.sorted_children(place, shelf, sort))
+        window(&self.sorted_children(place, container, sort))
     }
 
     /// Where an item's file is, if the pass covers the item.
     pub fn locate(&self, pass: &Pass, id: &str) -> Option<Located> {
         let seen = self.seen(pass);
-        let entry = self.entry(&seen, Place::parse(id, &self.epoch)?)?;
+        let entry = self.entry(&seen, ObjectId::parse(id, &self.epoch)?)?;
         let Entry::Item { serial, .. } = entry else { return None };
         let folder = self.directories.get(self.record(serial)?.directory())?.folder;
         let root = self.folder(folder)?.root.clone();
@@ -380,37 +387,38 @@ impl Catalogue {
         Some(File { serial, directory, name, facts: self.unpacked(record)?.into() })
     }
 
-    fn container_object(&self, seen: &Seen<'_>, place: u32) -> Option<Object> {
-        let shelf = self.shelves.get(place)?;
-        let around = self.shelves.get(shelf.around)?;
-        let id = |shelf: &Shelf| Place::Container(shelf.node).id(&self.epoch);
+    fn container_object(&self, seen: &Visible<'_>, place: u32) -> Option<Object> {
+        let container = self.containers.get(place)?;
+        let around = self.containers.get(container.around)?;
+        let id = |container: &Container| ObjectId::Container(container.node).id(&self.epoch);
         // In a menu a file appears many times; what counts is how many there are.
-        let counted =
-            match Fixed::from_number(shelf.subject).filter(|_| shelf.kind == ShelfKind::Fixed) {
-                Some(Fixed::Root) => Some(Fixed::Folders),
-                Some(Fixed::Video) => Some(Fixed::VideoAll),
-                Some(Fixed::Music) => Some(Fixed::MusicAll),
-                Some(Fixed::Pictures) => Some(Fixed::PictureAll),
-                _ => None,
-            };
-        let counted = match counted {
-            Some(fixed) => self.shelf_of(fixed.node()).map(|(_, shelf)| shelf),
-            None => Some(shelf),
+        let counted = match Fixed::from_number(container.subject)
+            .filter(|_| container.kind == ContainerKind::Fixed)
+        {
+            Some(Fixed::Root) => Some(Fixed::Folders),
+            Some(Fixed::Video) => Some(Fixed::VideoAll),
+            Some(Fixed::Music) => Some(Fixed::MusicAll),
+            Some(Fixed::Pictures) => Some(Fixed::PictureAll),
+            _ => None,
         };
-        let class = container_class(shelf.kind);
+        let counted = match counted {
+            Some(fixed) => self.container_of(fixed.node()).map(|(_, container)| container),
+            None => Some(container),
+        };
+        let class = container_class(container.kind);
         let album = class == ContainerClass::Album;
         Some(Object {
-            id: id(shelf),
+            id: id(container),
             parent: if place == ROOT { "-1".into() } else { id(around) },
-            title: self.shelf_title(shelf).into_owned(),
+            title: self.shelf_title(container).into_owned(),
             node: Node::Container {
-                children: self.visible(seen, shelf),
+                children: self.visible(seen, container),
                 class,
-                items: counted.map_or(0, |shelf| shelf.cells.total(seen)),
-                artist: self.album_artist(shelf).filter(|_| album).map(str::to_owned),
-                art: self.art_of(seen, shelf, 2).and_then(|serial| {
+                items: counted.map_or(0, |container| container.access_counts.total(seen)),
+                artist: self.album_artist(container).filter(|_| album).map(str::to_owned),
+                art: self.art_of(seen, container, 2).and_then(|serial| {
                     let facts = self.unpacked(self.record(serial)?)?;
-                    Some(Box::new((Place::File(serial).id(&self.epoch), facts)))
+                    Some(Box::new((ObjectId::File(serial).id(&self.epoch), facts)))
                 }),
             },
         })
@@ -418,29 +426,37 @@ impl Catalogue {
 
     /// The first file in a container that has a picture (CDS-57), looked for in its first few
     /// children and not deep.
-    fn art_of(&self, seen: &Seen<'_>, shelf: &Shelf, depth: usize) -> Option<u32> {
-        if shelf.kind == ShelfKind::Fixed {
+    fn art_of(&self, seen: &Visible<'_>, container: &Container, depth: usize) -> Option<u32> {
+        if container.kind == ContainerKind::Fixed {
             return None;
         }
-        let cell_of = |serial| self.record(serial).map_or(0, Record::cell);
-        let first = shelf.items.page(&|cell| seen.cell(cell), &cell_of, 0, 4, false);
+        let access_class_of = |serial| self.record(serial).map_or(0, Record::access_class);
+        let first = container.items.page(
+            &|access_class| seen.covers_class(access_class),
+            &access_class_of,
+            0,
+            4,
+            false,
+        );
         let pictured = |serial: &u32| self.record(*serial).is_some_and(|r| r.is_pictured());
         if let Some(serial) = first.into_iter().find(pictured) {
             return Some(serial);
         }
-        let mut containers = shelf.containers.iter().take(2).filter_map(|c| self.shelves.get(c));
+        let mut containers =
+            container.child_containers.iter().take(2).filter_map(|c| self.containers.get(c));
         containers.find_map(|inner| {
-            (depth > 0 && seen.mark(inner.mark)).then(|| self.art_of(seen, inner, depth - 1))?
+            (depth > 0 && seen.covers_set(inner.access_set))
+                .then(|| self.art_of(seen, inner, depth - 1))?
         })
     }
 
     fn item_object(&self, serial: u32, at: u32, count: u32) -> Option<Object> {
         let record = self.record(serial)?;
-        let shelf = self.shelves.get(at)?;
-        let original = shelf.kind == ShelfKind::Directory;
+        let container = self.containers.get(at)?;
+        let original = container.kind == ContainerKind::Directory;
         let place = match original {
-            true => Place::File(serial),
-            false => Place::Reference(shelf.node, serial, count),
+            true => ObjectId::File(serial),
+            false => ObjectId::Reference(container.node, serial, count),
         };
         let tail = record.tail()?;
         let extension = tail.name.rsplit_once('.').map(|(_, e)| e.to_lowercase());
@@ -454,14 +470,14 @@ impl Catalogue {
         });
         Some(Object {
             id: place.id(&self.epoch),
-            parent: Place::Container(shelf.node).id(&self.epoch),
+            parent: ObjectId::Container(container.node).id(&self.epoch),
             title: title(tail.title, tail.name, self.titles_of(serial)).to_owned(),
             node: Node::Item(Box::new(ItemView {
                 class: self.class_of(serial, record.kind()),
                 serial,
                 folder: self.directories.get(record.directory()).map_or(0, |d| d.folder),
                 facts,
-                reference: (!original).then(|| Place::File(serial).id(&self.epoch)),
+                reference: (!original).then(|| ObjectId::File(serial).id(&self.epoch)),
                 file_name: tail.name.to_owned(),
                 mime: mime.and_then(|e| self.options.mimes.get(&e).cloned()),
             })),
@@ -489,7 +505,7 @@ impl Catalogue {
     /// A file in its directory, if the pass covers it.
     pub fn original(&self, pass: &Pass, serial: u32) -> Option<Object> {
         let seen = self.seen(pass);
-        let entry = self.entry(&seen, Place::File(serial))?;
+        let entry = self.entry(&seen, ObjectId::File(serial))?;
         self.entry_object(&seen, entry)
     }
 

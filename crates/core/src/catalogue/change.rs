@@ -6,11 +6,11 @@ use std::sync::Arc;
 
 use rayon::slice::ParallelSliceMut as _;
 
-use super::cells::{SLOTS, cell};
+use super::access_class::{SLOTS, access_class};
+use super::container::stem;
 use super::id::NodeId;
 use super::names::Names;
 use super::record::pack;
-use super::shelf::stem;
 use super::{Catalogue, Directory, File, Folder, KeptDirectory, Links, Options, Playlist, Titles};
 use crate::Kind;
 use crate::collate::natural_order;
@@ -60,10 +60,10 @@ pub(super) struct Base {
     pub playlists: BTreeSet<u32>,
 }
 
-/// Places of shelves by node.
-pub(super) type Met = HashMap<u64, u32, BuildHasherDefault<AsIs>>;
+/// Places of containers by node.
+pub(super) type ContainersMet = HashMap<u64, u32, BuildHasherDefault<AsIs>>;
 
-/// What a batch does to containers, by place of the shelf.
+/// What a batch does to containers, by place of the container.
 #[derive(Default)]
 pub(super) struct Edits {
     /// Files that leave containers, each a [`pair`] of place and serial.
@@ -74,16 +74,16 @@ pub(super) struct Edits {
     pub unspelt: Vec<u64>,
     /// Names by which they are spelt once more.
     pub spelt: Vec<u64>,
-    /// Appearances in playlists that went and came: place, cell.
+    /// Appearances in playlists that went and came: place, access class.
     pub unlisted: Vec<(u32, u16)>,
     pub newly_listed: Vec<(u32, u16)>,
     /// Playlists' items, whole.
     pub listed: HashMap<u32, Vec<u32>>,
     /// Containers that must be put into the list around them anew: they came, went, moved,
-    /// have another title, or hold items of other cells.
+    /// have another title, or hold items of other access classes.
     pub moved: BTreeSet<u32>,
-    /// Shelves met in this batch, by node: the way to them is as it should be.
-    pub met: Met,
+    /// Containers met in this batch, by node: the way to them is as it should be.
+    pub met: ContainersMet,
 }
 
 impl Base {
@@ -318,8 +318,8 @@ impl Catalogue {
         for serial in self.files_in(directory, base) {
             if let Some(file) = self.file(serial) {
                 base.files.push(serial);
-                let cell = self.cell(folder, file.facts.kind);
-                let record = pack(&file, cell, &mut self.names);
+                let access_class = self.access_class(folder, file.facts.kind);
+                let record = pack(&file, access_class, &mut self.names);
                 self.files.put(serial, &record);
             }
         }
@@ -330,10 +330,10 @@ impl Catalogue {
         }
     }
 
-    /// Files right in a directory: those on its shelf, and those that this batch put there.
+    /// Files right in a directory: those on its container, and those that this batch put there.
     fn files_in(&self, directory: u32, base: &Base) -> Vec<u32> {
-        let shelf = self.shelf_of(NodeId::directory(directory));
-        let on_shelf = shelf.iter().flat_map(|(_, s)| s.items.iter());
+        let container = self.container_of(NodeId::directory(directory));
+        let on_shelf = container.iter().flat_map(|(_, s)| s.items.iter());
         let here = |serial: &u32| self.record(*serial).is_some_and(|r| r.directory() == directory);
         let all: BTreeSet<u32> = on_shelf.chain(base.files.iter().copied()).filter(here).collect();
         all.into_iter().collect()
@@ -355,14 +355,14 @@ impl Catalogue {
         self.directories.remove(serial);
     }
 
-    fn cell(&self, folder: u32, kind: Kind) -> u16 {
+    fn access_class(&self, folder: u32, kind: Kind) -> u16 {
         let slot = self.slots.iter().position(|s| *s == Some(folder)).unwrap_or(0);
-        cell(slot as u16, kind)
+        access_class(slot as u16, kind)
     }
 
     fn put_file(&mut self, file: &File, folder: u32, base: &mut Base) {
-        let cell = self.cell(folder, file.facts.kind);
-        let record = pack(file, cell, &mut self.names);
+        let access_class = self.access_class(folder, file.facts.kind);
+        let record = pack(file, access_class, &mut self.names);
         let old = self.files.get(file.serial);
         if old == Some(&record) {
             return;

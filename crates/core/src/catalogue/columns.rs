@@ -5,16 +5,16 @@ use rayon::iter::{IntoParallelRefIterator as _, ParallelIterator as _};
 use rayon::slice::ParallelSliceMut as _;
 
 use super::Catalogue;
+use super::placement::Order;
 use super::record::Record;
-use super::spots::Order;
 use crate::collate::{beginning, natural_bytes};
 
 /// What is kept of each file.
 #[derive(Clone, Copy)]
-struct Row {
+struct ColumnRow {
     /// Its place in the order of titles.
     rank: u32,
-    cell: u32,
+    access_class: u32,
     /// Unknown dates last.
     date: u64,
     /// Newest first; the sign turned so that times before 1970 come last.
@@ -30,7 +30,7 @@ pub(super) struct Columns {
     first: u32,
     /// Where the row of a file is, by its serial less the first one; serials may lie far apart.
     places: Vec<u32>,
-    rows: Vec<Row>,
+    rows: Vec<ColumnRow>,
 }
 
 /// From this many files on, columns are worth their making.
@@ -48,16 +48,16 @@ impl Columns {
             let record = catalogue.record(*serial)?;
             let title = catalogue.titles.get(*serial).unwrap_or_default();
             let (disc, track) = record.place();
-            let row = Row {
+            let row = ColumnRow {
                 rank: 0,
-                cell: record.cell(),
+                access_class: record.access_class(),
                 date: record.date().wrapping_sub(1),
                 added: !(record.added() as u64 ^ 1 << 63),
                 place: u32::from(disc) << 16 | u32::from(track),
             };
             Some((beginning(title), *serial, row))
         });
-        let looked_up: Vec<(u128, u32, Row)> = looked_up.collect();
+        let looked_up: Vec<(u128, u32, ColumnRow)> = looked_up.collect();
         let mut places = vec![ABSENT; (last - first) as usize + 1];
         let mut rows = Vec::with_capacity(looked_up.len());
         let mut sorted = Vec::with_capacity(looked_up.len());
@@ -76,15 +76,15 @@ impl Columns {
         Columns { first: *first, places, rows }
     }
 
-    fn row(&self, serial: u32) -> Option<&Row> {
+    fn row(&self, serial: u32) -> Option<&ColumnRow> {
         let place = self.places.get(serial.checked_sub(self.first)? as usize)?;
         self.rows.get(*place as usize)
     }
 
-    /// The cell of a file.
-    pub(super) fn cell(&self, catalogue: &Catalogue, serial: u32) -> u32 {
-        let looked_up = self.row(serial).map(|row| row.cell);
-        looked_up.unwrap_or_else(|| catalogue.record(serial).map_or(0, Record::cell))
+    /// The access class of a file.
+    pub(super) fn access_class(&self, catalogue: &Catalogue, serial: u32) -> u32 {
+        let looked_up = self.row(serial).map(|row| row.access_class);
+        looked_up.unwrap_or_else(|| catalogue.record(serial).map_or(0, Record::access_class))
     }
 
     /// Sorts files.
@@ -100,7 +100,7 @@ impl Columns {
                 Order::Title | Order::Listed => (0, row.rank),
                 Order::Date => (row.date, row.rank),
                 Order::Added => (row.added, !serial),
-                Order::Place => (u64::from(row.place), row.rank),
+                Order::ObjectId => (u64::from(row.place), row.rank),
             };
             Some((first, second, *serial))
         };

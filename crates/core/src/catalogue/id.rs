@@ -151,7 +151,7 @@ impl Fixed {
 
 /// What an object id stands for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Place {
+pub enum ObjectId {
     /// A container.
     Container(NodeId),
     /// A file in its directory: the original.
@@ -160,19 +160,19 @@ pub enum Place {
     Reference(NodeId, u32, u32),
 }
 
-impl Place {
+impl ObjectId {
     /// Writes the id.
     pub fn id(self, epoch: &str) -> String {
         match self {
-            Place::Container(NodeId(number)) => match FIXED.get(number as usize) {
+            ObjectId::Container(NodeId(number)) => match FIXED.get(number as usize) {
                 Some(row) => row.1.to_owned(),
                 None if number >> 32 == 1 => {
                     format!("d{epoch}{}", base36(number & u64::from(u32::MAX)))
                 }
                 None => format!("n{epoch}{}", base36(number)),
             },
-            Place::File(serial) => format!("i{epoch}{}", base36(u64::from(serial))),
-            Place::Reference(NodeId(node), serial, count) => {
+            ObjectId::File(serial) => format!("i{epoch}{}", base36(u64::from(serial))),
+            ObjectId::Reference(NodeId(node), serial, count) => {
                 let mut id = format!("r{epoch}{}_{}", base36(node), base36(u64::from(serial)));
                 if count > 0 {
                     id.push('_');
@@ -184,20 +184,20 @@ impl Place {
     }
 
     /// Reads an id; `None` for one that this database never gave.
-    pub fn parse(id: &str, epoch: &str) -> Option<Place> {
+    pub fn parse(id: &str, epoch: &str) -> Option<ObjectId> {
         if let Some(at) = FIXED.iter().position(|row| row.1 == id) {
-            return Some(Place::Container(NodeId(at as u64)));
+            return Some(ObjectId::Container(NodeId(at as u64)));
         }
         let letter = id.chars().next()?;
         let rest = id.get(1..)?.strip_prefix(epoch)?;
         let serial = |text: &str| u32::try_from(number(text)?).ok();
         match letter {
-            'd' => Some(Place::Container(NodeId::directory(serial(rest)?))),
+            'd' => Some(ObjectId::Container(NodeId::directory(serial(rest)?))),
             'n' => {
                 let node = number(rest).filter(|n| n >> 63 == 1)?;
-                Some(Place::Container(NodeId(node)))
+                Some(ObjectId::Container(NodeId(node)))
             }
-            'i' => Some(Place::File(serial(rest)?)),
+            'i' => Some(ObjectId::File(serial(rest)?)),
             'r' => {
                 let mut parts = rest.split('_');
                 let node = number(parts.next()?)?;
@@ -206,7 +206,7 @@ impl Place {
                     None => 0,
                     Some(text) => serial(text).filter(|n| *n > 0)?,
                 };
-                parts.next().is_none().then_some(Place::Reference(NodeId(node), file, count))
+                parts.next().is_none().then_some(ObjectId::Reference(NodeId(node), file, count))
             }
             _ => None,
         }
@@ -246,9 +246,9 @@ mod tests {
 
     #[test]
     fn ids_of_another_database_are_unknown() {
-        let id = Place::File(77).id("q3v9d0");
-        assert_eq!(Place::parse(&id, "q3v9d0"), Some(Place::File(77)));
-        assert_eq!(Place::parse(&id, "aaaaaa"), None);
+        let id = ObjectId::File(77).id("q3v9d0");
+        assert_eq!(ObjectId::parse(&id, "q3v9d0"), Some(ObjectId::File(77)));
+        assert_eq!(ObjectId::parse(&id, "aaaaaa"), None);
         for wrong in [
             "",
             "00",
@@ -263,7 +263,7 @@ mod tests {
             "rq3v9d01_2_1_1",
             "nq3v9d01",
         ] {
-            assert_eq!(Place::parse(wrong, "q3v9d0"), None, "{wrong}");
+            assert_eq!(ObjectId::parse(wrong, "q3v9d0"), None, "{wrong}");
         }
     }
 
@@ -272,16 +272,16 @@ mod tests {
         fn ids_read_back(serial in any::<u32>(), tag in any::<u8>(), n in any::<u64>(), count in 0u32..9) {
             let node = Fixed::Artists.node().mixed(tag, n);
             for place in [
-                Place::Container(NodeId::directory(serial)),
-                Place::Container(node),
-                Place::Container(Fixed::Albums.node()),
-                Place::File(serial),
-                Place::Reference(node, serial, count),
-                Place::Reference(Fixed::VideoAll.node(), serial, 0),
+                ObjectId::Container(NodeId::directory(serial)),
+                ObjectId::Container(node),
+                ObjectId::Container(Fixed::Albums.node()),
+                ObjectId::File(serial),
+                ObjectId::Reference(node, serial, count),
+                ObjectId::Reference(Fixed::VideoAll.node(), serial, 0),
             ] {
                 let id = place.id("q3v9d0");
                 prop_assert!(id.len() <= 64 && id.bytes().all(|b| b.is_ascii_alphanumeric() || b"_-".contains(&b)));
-                prop_assert_eq!(Place::parse(&id, "q3v9d0"), Some(place));
+                prop_assert_eq!(ObjectId::parse(&id, "q3v9d0"), Some(place));
             }
         }
     }

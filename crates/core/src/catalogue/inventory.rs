@@ -158,8 +158,8 @@ fn hash(name: &str) -> u32 {
 
 impl Catalogue {
     fn serials_in(&self, directory: u32) -> impl Iterator<Item = u32> + '_ {
-        let shelf = self.shelf_of(super::NodeId::directory(directory));
-        shelf.into_iter().flat_map(|(_, shelf)| shelf.items.iter())
+        let container = self.container_of(super::NodeId::directory(directory));
+        container.into_iter().flat_map(|(_, container)| container.items.iter())
     }
 
     fn known_in(&self, directory: u32) -> HashMap<String, KnownFile> {

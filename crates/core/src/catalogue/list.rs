@@ -1,8 +1,8 @@
 //! The ordered children of a container.
 //!
-//! A list is cut into blocks; each block knows how many of its entries bear which *mark*. A
-//! mark says all that matters for who may see an entry, so the total under any pass is a sum
-//! over blocks, and a page is found without walking the entries before it.
+//! A list is cut into blocks. Each block stores how many of its entries belong to which *group*: the
+//! access class of an item, the access set of a container. The total under any pass is a sum over
+//! blocks, and a page is found without walking the entries before it.
 
 use std::cmp::Ordering;
 use std::collections::HashSet;
@@ -11,23 +11,23 @@ use std::sync::Arc;
 /// Most entries in one block.
 const FULL: usize = 512;
 
-/// `[marks, (mark, count)…, entries…]` in one allocation: most containers are small, and there
+/// `[groups, (group, count)…, entries…]` in one allocation: most containers are small, and there
 /// are many of them.
 #[derive(Debug, Clone)]
 pub(super) struct Block(Arc<[u32]>);
 
 impl Block {
-    fn of(entries: &[u32], mark: &impl Fn(u32) -> u32) -> Block {
+    fn of(entries: &[u32], group: &impl Fn(u32) -> u32) -> Block {
         let mut sums: Vec<(u32, u32)> = Vec::new();
         for entry in entries {
-            let mark = mark(*entry);
-            match sums.iter_mut().find(|(m, _)| *m == mark) {
+            let group = group(*entry);
+            match sums.iter_mut().find(|(m, _)| *m == group) {
                 Some((_, count)) => *count += 1,
-                None => sums.push((mark, 1)),
+                None => sums.push((group, 1)),
             }
         }
         let head = std::iter::once(sums.len() as u32);
-        let sums = sums.iter().flat_map(|(mark, count)| [*mark, *count]);
+        let sums = sums.iter().flat_map(|(group, count)| [*group, *count]);
         Block(head.chain(sums).chain(entries.iter().copied()).collect())
     }
 
@@ -75,9 +75,9 @@ impl List {
     }
 
     /// A list of entries that are in order already.
-    pub(super) fn of(entries: &[u32], mark: &impl Fn(u32) -> u32) -> List {
+    pub(super) fn of(entries: &[u32], group: &impl Fn(u32) -> u32) -> List {
         // Blocks begin with room for what comes later.
-        List::from_blocks(entries.chunks(FULL * 3 / 4).map(|c| Block::of(c, mark)).collect())
+        List::from_blocks(entries.chunks(FULL * 3 / 4).map(|c| Block::of(c, group)).collect())
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -93,7 +93,7 @@ impl List {
         self.blocks().iter().flat_map(|b| b.entries().iter().copied())
     }
 
-    /// How many entries have a mark that is seen.
+    /// How many entries have a group that is seen.
     pub(super) fn count(&self, seen: &impl Fn(u32) -> bool) -> u32 {
         self.blocks().iter().map(|b| b.count(seen)).sum()
     }
@@ -103,7 +103,7 @@ impl List {
     pub(super) fn page(
         &self,
         seen: &impl Fn(u32) -> bool,
-        mark: &impl Fn(u32) -> u32,
+        group: &impl Fn(u32) -> u32,
         start: u32,
         count: u32,
         reverse: bool,
@@ -117,7 +117,7 @@ impl List {
                 return page.len() < count as usize;
             }
             let whole = visible as usize == block.entries().len();
-            let wanted = |entry: &&u32| whole || seen(mark(**entry));
+            let wanted = |entry: &&u32| whole || seen(group(**entry));
             let room = count as usize - page.len();
             let entries = block.entries().iter();
             if reverse {
@@ -136,11 +136,11 @@ impl List {
         page
     }
 
-    /// Tells each entry whose mark is wanted, in order.
+    /// Tells each entry whose group is wanted, in order.
     pub(super) fn each(
         &self,
         wanted: &impl Fn(u32) -> bool,
-        mark: &impl Fn(u32) -> u32,
+        group: &impl Fn(u32) -> u32,
         mut tell: impl FnMut(u32),
     ) {
         for block in self.blocks() {
@@ -148,7 +148,7 @@ impl List {
             if count == entries.len() {
                 entries.iter().for_each(|entry| tell(*entry));
             } else if count > 0 {
-                entries.iter().filter(|e| wanted(mark(**e))).for_each(|entry| tell(*entry));
+                entries.iter().filter(|e| wanted(group(**e))).for_each(|entry| tell(*entry));
             }
         }
     }
@@ -158,7 +158,7 @@ impl List {
         &mut self,
         entries: &[u32],
         order: &impl Fn(u32, u32) -> Ordering,
-        mark: &impl Fn(u32) -> u32,
+        group: &impl Fn(u32) -> u32,
     ) {
         if entries.is_empty() || self.is_empty() {
             return;
@@ -181,7 +181,7 @@ impl List {
             }
             let left: Vec<u32> =
                 block.entries().iter().copied().filter(|e| !gone.contains(e)).collect();
-            (!left.is_empty()).then(|| Block::of(&left, mark))
+            (!left.is_empty()).then(|| Block::of(&left, group))
         });
         *self = List::from_blocks(kept.collect());
     }
@@ -192,7 +192,7 @@ impl List {
         &mut self,
         entries: &[u32],
         order: &impl Fn(u32, u32) -> Ordering,
-        mark: &impl Fn(u32) -> u32,
+        group: &impl Fn(u32) -> u32,
     ) {
         let mut blocks = match std::mem::take(self) {
             List::Empty => Vec::new(),
@@ -203,7 +203,7 @@ impl List {
             let after = blocks.partition_point(|b| order(b.first(), *entry).is_le());
             let at = after.saturating_sub(1);
             let merged = merge(blocks[at].entries(), &[*entry], order);
-            blocks.splice(at..=at, cut(&merged, mark));
+            blocks.splice(at..=at, cut(&merged, group));
         }
         *self = List::from_blocks(blocks);
     }
@@ -213,17 +213,17 @@ impl List {
         &mut self,
         entries: &[u32],
         order: &impl Fn(u32, u32) -> Ordering,
-        mark: &impl Fn(u32) -> u32,
+        group: &impl Fn(u32) -> u32,
     ) {
         if entries.is_empty() {
             return;
         }
         if self.is_empty() {
-            *self = List::of(entries, mark);
+            *self = List::of(entries, group);
             return;
         }
         if entries.len() * 8 < self.blocks().len() {
-            self.add_few(entries, order, mark);
+            self.add_few(entries, order, group);
             return;
         }
         let blocks = self.blocks();
@@ -240,7 +240,7 @@ impl List {
                 None => rest.len(),
             };
             let merged = merge(blocks[at].entries(), &rest[..here], order);
-            result.extend(cut(&merged, mark));
+            result.extend(cut(&merged, group));
             rest = &rest[here..];
             from = at + 1;
         }
@@ -250,13 +250,13 @@ impl List {
 }
 
 /// Entries in as many blocks as they need.
-fn cut(entries: &[u32], mark: &impl Fn(u32) -> u32) -> Vec<Block> {
+fn cut(entries: &[u32], group: &impl Fn(u32) -> u32) -> Vec<Block> {
     if entries.len() <= FULL {
-        return vec![Block::of(entries, mark)];
+        return vec![Block::of(entries, group)];
     }
     let pieces = entries.len().div_ceil(FULL * 3 / 4);
     let size = entries.len().div_ceil(pieces);
-    entries.chunks(size).map(|piece| Block::of(piece, mark)).collect()
+    entries.chunks(size).map(|piece| Block::of(piece, group)).collect()
 }
 
 fn merge(a: &[u32], b: &[u32], order: &impl Fn(u32, u32) -> Ordering) -> Vec<u32> {
@@ -296,27 +296,27 @@ mod tests {
             start in 0u32..2500, count in 1u32..60, hidden in 0u32..4, reverse in any::<bool>(),
         ) {
             let (mut list, mut set) = (List::default(), BTreeSet::new());
-            let (order, mark) = (|a: u32, b: u32| a.cmp(&b), |e: u32| e % 3);
+            let (order, group) = (|a: u32, b: u32| a.cmp(&b), |e: u32| e % 3);
             for (adds, entries) in &steps {
                 let entries: Vec<u32> = entries.iter().copied().filter(|e| set.contains(e) != *adds).collect();
                 if *adds {
-                    list.add(&entries, &order, &mark);
+                    list.add(&entries, &order, &group);
                     set.extend(entries);
                 } else {
-                    list.take(&entries, &order, &mark);
+                    list.take(&entries, &order, &group);
                     set.retain(|e| !entries.contains(e));
                 }
             }
-            let seen = |mark: u32| mark != hidden;
+            let seen = |group: u32| group != hidden;
             prop_assert_eq!(list.iter().collect::<Vec<_>>(), set.iter().copied().collect::<Vec<_>>());
-            let mut visible: Vec<u32> = set.iter().copied().filter(|e| seen(mark(*e))).collect();
+            let mut visible: Vec<u32> = set.iter().copied().filter(|e| seen(group(*e))).collect();
             prop_assert_eq!(list.count(&seen), visible.len() as u32);
             let mut told = Vec::new();
-            list.each(&seen, &mark, |e| told.push(e));
+            list.each(&seen, &group, |e| told.push(e));
             prop_assert_eq!(&told, &visible);
             if reverse { visible.reverse(); }
             let page: Vec<u32> = visible.into_iter().skip(start as usize).take(count as usize).collect();
-            prop_assert_eq!(list.page(&seen, &mark, start, count, reverse), page);
+            prop_assert_eq!(list.page(&seen, &group, start, count, reverse), page);
             prop_assert!(list.blocks().iter().all(|b| !b.entries().is_empty() && b.entries().len() <= FULL));
         }
     }

@@ -15,31 +15,31 @@
 //! ```
 //!
 //! What is kept of a file is packed (`record`), what files share is kept once (`names`).
-//! Each container (`shelf`) has its children in order (`list`) and knows how many of them
-//! any pass covers (`cells`). The files decide by themselves at which `spots` they appear,
-//! so a change to one touches only the containers on the way to its spots.
+//! Each container (`container`) has its children in order (`list`) and knows how many of them
+//! any pass covers (`access_class`). The files decide by themselves where they appear (`placement`),
+//! so a change to one touches only the containers on the way to its placements.
 
+mod access_class;
 mod browse;
-mod cells;
 mod change;
 mod columns;
+mod container;
 mod id;
 mod inventory;
 mod list;
 mod names;
+mod placement;
 mod record;
 mod search;
 mod settle;
-mod shelf;
 mod sorted;
-mod spots;
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page};
 pub use change::{Batch, Change, Touched};
-pub use id::{Fixed, NodeId, Place};
+pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
 pub use search::Window;
 
@@ -186,7 +186,7 @@ pub struct Catalogue {
     update_id: u32,
     options: Arc<Options>,
     folders: Arc<Vec<Folder>>,
-    /// Folders' serials by slot; see [`cells`].
+    /// Folders' serials by slot; see [`access_class`].
     slots: Arc<Vec<Option<u32>>>,
     /// By folder.
     links: Arc<BTreeMap<u32, Links>>,
@@ -202,11 +202,11 @@ pub struct Catalogue {
     titles: Packs,
     count: usize,
     names: names::Names,
-    marks: cells::Marks,
-    shelves: Chunks<shelf::Shelf>,
-    free_shelves: Arc<Vec<u32>>,
-    next_shelf: u32,
-    /// Places of shelves by [`NodeId`].
+    access_sets: access_class::AccessSets,
+    containers: Chunks<container::Container>,
+    free_containers: Arc<Vec<u32>>,
+    next_container: u32,
+    /// Places of containers by [`NodeId`].
     nodes: Shards,
     /// Every file by title.
     everything: list::List,
@@ -216,7 +216,7 @@ pub struct Catalogue {
 }
 
 impl Catalogue {
-    /// An empty catalogue. `epoch` marks every id of this database; `update_id` must be beyond
+    /// An empty catalogue. `epoch` access sets every id of this database; `update_id` must be beyond
     /// any given out before (CDS-48).
     pub fn new(epoch: &str, update_id: u32) -> Catalogue {
         let mut catalogue = Catalogue {
@@ -234,17 +234,17 @@ impl Catalogue {
             titles: Packs::default(),
             count: 0,
             names: names::Names::default(),
-            marks: cells::Marks::default(),
-            shelves: Chunks::default(),
-            free_shelves: Arc::default(),
-            next_shelf: 0,
+            access_sets: access_class::AccessSets::default(),
+            containers: Chunks::default(),
+            free_containers: Arc::default(),
+            next_container: 0,
             nodes: Shards::default(),
             everything: list::List::default(),
             titled: list::List::default(),
             sorted: sorted::Sorted::default(),
         };
-        let root = spots::Step::fixed(Fixed::Root);
-        catalogue.shelf_at(root, shelf::ROOT);
+        let root = placement::PathSegment::fixed(Fixed::Root);
+        catalogue.container_at(root, container::ROOT);
         catalogue
     }
 
@@ -268,11 +268,11 @@ impl Catalogue {
         let slot = self.slots.iter().position(|s| *s == Some(folder));
         let mut counts = [0; 3];
         // In the folder view each file appears once.
-        let menu = self.nodes.get(Fixed::Folders.node().0).and_then(|at| self.shelves.get(at));
+        let menu = self.nodes.get(Fixed::Folders.node().0).and_then(|at| self.containers.get(at));
         if let Some(menu) = menu {
-            for (cell, count) in menu.cells.iter() {
-                if Some(cells::slot_of(u32::from(cell))) == slot {
-                    counts[cells::kind_of(u32::from(cell)).index()] += count;
+            for (access_class, count) in menu.access_counts.iter() {
+                if Some(access_class::slot_of(u32::from(access_class))) == slot {
+                    counts[access_class::kind_of(u32::from(access_class)).index()] += count;
                 }
             }
         }

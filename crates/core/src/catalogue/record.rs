@@ -26,12 +26,12 @@ impl<'a> Record<'a> {
     }
 
     /// Which folder and kind it belongs to.
-    pub(super) fn cell(self) -> u32 {
+    pub(super) fn access_class(self) -> u32 {
         u32::from(u16::from_le_bytes(self.number(4)))
     }
 
     pub(super) fn kind(self) -> Kind {
-        super::cells::kind_of(self.cell())
+        super::access_class::kind_of(self.access_class())
     }
 
     /// The date as a number, 0 when unknown.
@@ -124,7 +124,7 @@ struct Picture {
 }
 
 /// Packs a file.
-pub(super) fn pack(file: &File, cell: u16, names: &mut Names) -> Vec<u8> {
+pub(super) fn pack(file: &File, access_class: u16, names: &mut Names) -> Vec<u8> {
     let facts = &*file.facts;
     let episode = facts.episode.as_ref();
     let or_last = |n: Option<u16>| n.unwrap_or(u16::MAX);
@@ -135,7 +135,7 @@ pub(super) fn pack(file: &File, cell: u16, names: &mut Names) -> Vec<u8> {
     let date = facts.date.map(Date::parts);
     let mut record = Vec::with_capacity(96);
     record.extend(file.directory.to_le_bytes());
-    record.extend(cell.to_le_bytes());
+    record.extend(access_class.to_le_bytes());
     record.extend(date.map_or(0, |(key, ..)| key).to_le_bytes());
     record.extend(facts.added_ms.to_le_bytes());
     record.extend(first.to_le_bytes());

@@ -8,14 +8,14 @@ use mostra_protocol::model::property::Property;
 use mostra_protocol::model::search::{Criteria, Operator};
 use mostra_protocol::model::sort::SortKey;
 
+use super::access_class::Visible;
 use super::browse::{BROADCAST, PAGE, Page, container_class, item_class};
-use super::cells::Seen;
-use super::id::{Fixed, NodeId, Place};
+use super::container::{Container, ROOT};
+use super::id::{Fixed, NodeId, ObjectId};
 use super::list::List;
+use super::placement::{ContainerKind, Order};
 use super::record::Record;
-use super::shelf::{ROOT, Shelf};
 use super::sorted::Entry;
-use super::spots::{Order, ShelfKind};
 use super::{Catalogue, record};
 use crate::access::Pass;
 use crate::stop::Stop;
@@ -33,7 +33,7 @@ pub struct Window<'a> {
 }
 
 /// A property's value for sorting.
-pub(super) enum Value {
+pub(super) enum PropertyValue {
     Number(u64),
     Text(String),
 }
@@ -101,9 +101,9 @@ impl Outline {
 }
 
 /// A list, by title, that holds each item of a scope once.
-struct Scope<'a> {
+struct SearchScope<'a> {
     list: &'a List,
-    /// The shelf at which its items appear; `None` for their directories.
+    /// The container at which its items appear; `None` for their directories.
     at: Option<u32>,
     /// Whether it holds nothing else than items of the kinds asked for.
     exact: bool,
@@ -150,10 +150,12 @@ impl Catalogue {
         window: Window<'_>,
     ) -> Option<Page> {
         let Window { start, count, sort } = window;
-        let Place::Container(node) = Place::parse(container, &self.epoch)? else { return None };
+        let ObjectId::Container(node) = ObjectId::parse(container, &self.epoch)? else {
+            return None;
+        };
         let seen = self.seen(pass);
-        let (place, shelf) = self.shelf_of(node)?;
-        if place != ROOT && shelf.cells.total(&seen) == 0 {
+        let (place, container) = self.container_of(node)?;
+        if place != ROOT && container.access_counts.total(&seen) == 0 {
             return None;
         }
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
@@ -161,7 +163,7 @@ impl Catalogue {
             stop: stop.clone(),
             ..Outline::of(criteria, !self.stations.is_empty(), self.options.locale)
         };
-        let update_id = if place == ROOT { self.update_id } else { shelf.update_id };
+        let update_id = if place == ROOT { self.update_id } else { container.update_id };
         let page = |entries: Vec<Entry>, total: u32| Page {
             objects: entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect(),
             total,
@@ -175,15 +177,16 @@ impl Catalogue {
         let list = self.whole_list(place, &outline);
         // The usual question of players: everything of one kind. Its list stands ready.
         let all_match = outline.needles.is_empty() && outline.rest.is_empty();
-        if let Some(Scope { list, at, exact: true }) = list
+        if let Some(SearchScope { list, at, exact: true }) = list
             && all_match
             && sort.is_empty()
             && outline.items_only
         {
-            let (cell, mark) = (|c| seen.cell(c), |s| self.record(s).map_or(0, Record::cell));
-            let serials = list.page(&cell, &mark, start, count, false);
+            let (access_class, access_set) =
+                (|c| seen.covers_class(c), |s| self.record(s).map_or(0, Record::access_class));
+            let serials = list.page(&access_class, &access_set, start, count, false);
             let entries = serials.into_iter().filter_map(|s| self.appearance(s, at)).collect();
-            return Some(page(entries, list.count(&cell)));
+            return Some(page(entries, list.count(&access_class)));
         }
         // Of a long list only the page is made into objects.
         if let (Some(scope), true) = (&list, sort.is_empty()) {
@@ -213,8 +216,8 @@ impl Catalogue {
     }
 
     /// A list that holds each item of a scope once: the root's, or a menu's.
-    fn whole_list(&self, place: u32, outline: &Outline) -> Option<Scope<'_>> {
-        let scope = self.shelves.get(place).filter(|_| !outline.appearances)?;
+    fn whole_list(&self, place: u32, outline: &Outline) -> Option<SearchScope<'_>> {
+        let scope = self.containers.get(place).filter(|_| !outline.appearances)?;
         if place == ROOT || scope.node == Fixed::Folders.node() {
             let mut kinds = outline.kinds.iter().flatten();
             let of_kind = match (kinds.next(), kinds.next()) {
@@ -222,10 +225,10 @@ impl Catalogue {
                 _ => None,
             };
             return Some(match of_kind {
-                Some((list, _)) => Scope { list, at: None, exact: true },
+                Some((list, _)) => SearchScope { list, at: None, exact: true },
                 None => {
                     let exact = outline.kinds.as_ref().is_none_or(|k| k.len() == Kind::ALL.len());
-                    Scope { list: &self.everything, at: None, exact }
+                    SearchScope { list: &self.everything, at: None, exact }
                 }
             });
         }
@@ -234,19 +237,19 @@ impl Catalogue {
         })?;
         let (list, at) = self.list_by_title(kind)?;
         let exact = outline.kinds.as_ref().is_none_or(|kinds| kinds.contains(&kind));
-        Some(Scope { list, at: Some(at), exact })
+        Some(SearchScope { list, at: Some(at), exact })
     }
 
-    /// Every item of a kind by title, and the shelf on which that list stands.
+    /// Every item of a kind by title, and the container on which that list stands.
     fn list_by_title(&self, kind: Kind) -> Option<(&List, u32)> {
-        let (place, shelf) = self.shelf_of(Fixed::all(kind).node())?;
-        if self.order(shelf.kind, shelf.subject) == Order::Title {
-            return Some((&shelf.items, place));
+        let (place, container) = self.container_of(Fixed::all(kind).node())?;
+        if self.order(container.kind, container.subject) == Order::Title {
+            return Some((&container.items, place));
         }
-        Some((shelf.other.as_deref()?, place))
+        Some((container.other.as_deref()?, place))
     }
 
-    /// An item's appearance at a shelf, or in its directory.
+    /// An item's appearance at a container, or in its directory.
     fn appearance(&self, serial: u32, at: Option<u32>) -> Option<Entry> {
         let at = match at {
             Some(at) => at,
@@ -258,15 +261,21 @@ impl Catalogue {
         Some(Entry::Item { serial, at, count: 0 })
     }
 
-    fn find_in_list(&self, seen: &Seen<'_>, scope: &Scope<'_>, outline: &Outline) -> Vec<u32> {
+    fn find_in_list(
+        &self,
+        seen: &Visible<'_>,
+        scope: &SearchScope<'_>,
+        outline: &Outline,
+    ) -> Vec<u32> {
         let hits = self.holding(outline);
-        let wanted = |cell: u32| {
-            let kind = super::cells::kind_of(cell);
-            seen.cell(cell) && outline.kinds.as_ref().is_none_or(|kinds| kinds.contains(&kind))
+        let wanted = |access_class: u32| {
+            let kind = super::access_class::kind_of(access_class);
+            seen.covers_class(access_class)
+                && outline.kinds.as_ref().is_none_or(|kinds| kinds.contains(&kind))
         };
-        let cell_of = |serial| self.record(serial).map_or(0, Record::cell);
+        let access_class_of = |serial| self.record(serial).map_or(0, Record::access_class);
         let mut found = Vec::new();
-        scope.list.each(&wanted, &cell_of, |serial| {
+        scope.list.each(&wanted, &access_class_of, |serial| {
             if hits.as_ref().is_none_or(|hits| hits.holds(serial))
                 && (outline.rest.is_empty()
                     || self
@@ -296,9 +305,9 @@ impl Catalogue {
         Some(bits)
     }
 
-    fn may_match(&self, seen: &Seen<'_>, serial: u32, outline: &Outline) -> bool {
+    fn may_match(&self, seen: &Visible<'_>, serial: u32, outline: &Outline) -> bool {
         let Some(record) = self.record(serial) else { return false };
-        seen.cell(record.cell())
+        seen.covers_class(record.access_class())
             && outline.kinds.as_ref().is_none_or(|k| k.contains(&record.kind()))
     }
 
@@ -313,13 +322,13 @@ impl Catalogue {
 
     /// Items below a container: each once, its original if that is in scope, else its first
     /// reference; or every appearance, if the criteria ask for those.
-    fn find_below(&self, seen: &Seen<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
+    fn find_below(&self, seen: &Visible<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
         let hits = self.holding(outline);
         let mut once: BTreeMap<u32, Entry> = BTreeMap::new();
         let mut all = Vec::new();
-        self.below(seen, place, &mut |at, shelf| {
-            let original = shelf.kind == ShelfKind::Directory;
-            for entry in self.children_of(at, shelf) {
+        self.below(seen, place, &mut |at, container| {
+            let original = container.kind == ContainerKind::Directory;
+            for entry in self.children_of(at, container) {
                 let Entry::Item { serial, .. } = entry else { continue };
                 if hits.as_ref().is_some_and(|hits| !hits.holds(serial))
                     || !self.may_match(seen, serial, outline)
@@ -340,34 +349,37 @@ impl Catalogue {
         self.sort_entries(found, &[])
     }
 
-    /// Calls `visit` for a shelf and each one below it that is seen.
-    fn below(&self, seen: &Seen<'_>, place: u32, visit: &mut impl FnMut(u32, &Shelf)) {
-        let Some(shelf) = self.shelves.get(place) else { return };
-        visit(place, shelf);
-        for child in shelf.containers.iter() {
-            if self.shelves.get(child).is_some_and(|s| seen.mark(s.mark)) {
+    /// Calls `visit` for a container and each one below it that is seen.
+    fn below(&self, seen: &Visible<'_>, place: u32, visit: &mut impl FnMut(u32, &Container)) {
+        let Some(container) = self.containers.get(place) else { return };
+        visit(place, container);
+        for child in container.child_containers.iter() {
+            if self.containers.get(child).is_some_and(|s| seen.covers_set(s.access_set)) {
                 self.below(seen, child, visit);
             }
         }
     }
 
     /// The containers below one that match, by title.
-    fn find_containers(&self, seen: &Seen<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
+    fn find_containers(&self, seen: &Visible<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
         let names: Vec<Bits> = outline.needles.iter().map(|n| self.names.holding(n)).collect();
         let finders: Vec<_> =
             outline.needles.iter().map(|n| memchr::memmem::Finder::new(n.as_bytes())).collect();
-        let holds = |shelf: &Shelf| match self.title_name(shelf) {
+        let holds = |container: &Container| match self.title_name(container) {
             Some(name) => names.iter().all(|names| names.holds(name)),
             None => {
-                let title = self.folded_title(shelf);
+                let title = self.folded_title(container);
                 finders.iter().all(|finder| finder.find(title.as_bytes()).is_some())
             }
         };
-        let mark = |place| self.shelves.get(place).map_or(0, |s| s.mark);
+        let access_set = |place| self.containers.get(place).map_or(0, |s| s.access_set);
         let mut found = Vec::new();
-        self.titled.each(&|mark| seen.mark(mark), &mark, |at| {
+        self.titled.each(&|access_set| seen.covers_set(access_set), &access_set, |at| {
             let entry = Entry::Container(at);
-            if self.shelves.get(at).is_some_and(|shelf| holds(shelf) && self.lies_in(shelf, place))
+            if self
+                .containers
+                .get(at)
+                .is_some_and(|container| holds(container) && self.lies_in(container, place))
                 && self.rest_matches(&entry, outline)
             {
                 found.push(entry);
@@ -377,10 +389,10 @@ impl Catalogue {
     }
 
     /// Whether a container lies somewhere in another.
-    fn lies_in(&self, shelf: &Shelf, place: u32) -> bool {
-        let mut around = shelf.around;
+    fn lies_in(&self, container: &Container, place: u32) -> bool {
+        let mut around = container.around;
         while around != place && around != ROOT {
-            around = self.shelves.get(around).map_or(ROOT, |s| s.around);
+            around = self.containers.get(around).map_or(ROOT, |s| s.around);
         }
         around == place
     }
@@ -396,25 +408,30 @@ impl Catalogue {
     }
 
     fn container_values(&self, place: u32, property: Property) -> Vec<Cow<'_, str>> {
-        let Some(shelf) = self.shelves.get(place) else { return Vec::new() };
-        let id = |shelf: &Shelf| Cow::from(Place::Container(shelf.node).id(&self.epoch));
+        let Some(container) = self.containers.get(place) else { return Vec::new() };
+        let id =
+            |container: &Container| Cow::from(ObjectId::Container(container.node).id(&self.epoch));
         match property {
-            Property::Id => vec![id(shelf)],
+            Property::Id => vec![id(container)],
             Property::ParentId if place == ROOT => vec!["-1".into()],
-            Property::ParentId => self.shelves.get(shelf.around).map(id).into_iter().collect(),
-            Property::Title => vec![self.shelf_title(shelf)],
-            Property::Class => vec![container_class(shelf.kind).upnp().into()],
-            Property::Genre if shelf.kind == ShelfKind::Genre => vec![self.shelf_title(shelf)],
-            Property::Artist | Property::Creator if shelf.kind == ShelfKind::Album => {
-                self.album_artist(shelf).map(Cow::from).into_iter().collect()
+            Property::ParentId => {
+                self.containers.get(container.around).map(id).into_iter().collect()
+            }
+            Property::Title => vec![self.shelf_title(container)],
+            Property::Class => vec![container_class(container.kind).upnp().into()],
+            Property::Genre if container.kind == ContainerKind::Genre => {
+                vec![self.shelf_title(container)]
+            }
+            Property::Artist | Property::Creator if container.kind == ContainerKind::Album => {
+                self.album_artist(container).map(Cow::from).into_iter().collect()
             }
             _ => Vec::new(),
         }
     }
 
     /// An album's artist: that of the album, else of its first track.
-    pub(super) fn album_artist(&self, shelf: &Shelf) -> Option<&str> {
-        let music = self.record(shelf.items.iter().next()?)?.tail()?.music?;
+    pub(super) fn album_artist(&self, container: &Container) -> Option<&str> {
+        let music = self.record(container.items.iter().next()?)?.tail()?.music?;
         let name = music.album_artist.or(music.artists.first().copied())?;
         Some(self.names.text(name))
     }
@@ -431,17 +448,17 @@ impl Catalogue {
         let names = |numbers: &[u32]| -> Vec<Cow<'_, str>> {
             numbers.iter().map(|n| Cow::from(self.names.text(*n))).collect()
         };
-        let shelf = self.shelves.get(at)?;
-        let original = shelf.kind == ShelfKind::Directory;
+        let container = self.containers.get(at)?;
+        let original = container.kind == ContainerKind::Directory;
         let id = match original {
-            true => Place::File(serial),
-            false => Place::Reference(shelf.node, serial, count),
+            true => ObjectId::File(serial),
+            false => ObjectId::Reference(container.node, serial, count),
         };
         match property {
             Property::Id => return one(id.id(&self.epoch)),
-            Property::ParentId => return one(Place::Container(shelf.node).id(&self.epoch)),
+            Property::ParentId => return one(ObjectId::Container(container.node).id(&self.epoch)),
             Property::RefId if original => return None,
-            Property::RefId => return one(Place::File(serial).id(&self.epoch)),
+            Property::RefId => return one(ObjectId::File(serial).id(&self.epoch)),
             Property::Class => {
                 return Some(vec![self.class_of(serial, record.kind()).into()]);
             }
@@ -498,7 +515,7 @@ impl Catalogue {
     }
 
     /// The first value of a property, by which lists are sorted (CDS-44).
-    pub(super) fn first_value(&self, entry: &Entry, property: Property) -> Option<Value> {
+    pub(super) fn first_value(&self, entry: &Entry, property: Property) -> Option<PropertyValue> {
         if let Entry::Item { serial, .. } = entry {
             let record = self.record(*serial)?;
             let number = match property {
@@ -511,13 +528,13 @@ impl Catalogue {
                 Property::Duration => record.tail().and_then(|t| t.duration_ms),
                 _ => {
                     let text = self.values(entry, property).into_iter().next()?;
-                    return Some(Value::Text(text.into_owned()));
+                    return Some(PropertyValue::Text(text.into_owned()));
                 }
             };
-            return number.map(Value::Number);
+            return number.map(PropertyValue::Number);
         }
         let text = self.values(entry, property).into_iter().next()?;
-        Some(Value::Text(text.into_owned()))
+        Some(PropertyValue::Text(text.into_owned()))
     }
 }
 

@@ -12,13 +12,13 @@ use rayon::iter::{
 use rayon::slice::{ParallelSlice as _, ParallelSliceMut as _};
 
 use super::Catalogue;
-use super::change::{Base, Edits, Met, Touched, pair, place_of};
+use super::change::{Base, ContainersMet, Edits, Touched, pair, place_of};
 use super::columns::Columns;
-use super::id::{Fixed, NodeId, Place};
+use super::container::{Container, ROOT};
+use super::id::{Fixed, NodeId, ObjectId};
 use super::list::List;
+use super::placement::{Order, PathSegment};
 use super::record::Record;
-use super::shelf::{ROOT, Shelf};
-use super::spots::{Order, Step};
 use crate::Kind;
 use crate::collate::beginning;
 use crate::shards::AsIs;
@@ -39,7 +39,7 @@ impl Catalogue {
         self.count(old, &mut edits, &columns);
         self.spell(&mut edits);
         for serial in &base.renamed {
-            for step in [NodeId::directory(*serial), Step::photo_album(*serial).node] {
+            for step in [NodeId::directory(*serial), PathSegment::photo_album(*serial).node] {
                 edits.moved.extend(self.nodes.get(step.0));
             }
         }
@@ -53,15 +53,15 @@ impl Catalogue {
         }
         self.update_id = self.update_id.wrapping_add(1);
         for place in changed {
-            let empty = self.shelves.get(place).is_none_or(|s| s.cells.is_empty());
+            let empty = self.containers.get(place).is_none_or(|s| s.access_counts.is_empty());
             if empty && place != ROOT {
-                if let Some(shelf) = self.shelves.remove(place) {
-                    self.nodes.remove(shelf.node.0);
-                    Arc::make_mut(&mut self.free_shelves).push(place);
+                if let Some(container) = self.containers.remove(place) {
+                    self.nodes.remove(container.node.0);
+                    Arc::make_mut(&mut self.free_containers).push(place);
                 }
-            } else if let Some(shelf) = self.shelves.get_mut(place) {
-                shelf.update_id = self.update_id;
-                let id = Place::Container(shelf.node).id(&self.epoch);
+            } else if let Some(container) = self.containers.get_mut(place) {
+                container.update_id = self.update_id;
+                let id = ObjectId::Container(container.node).id(&self.epoch);
                 touched.containers.push((id, self.update_id));
             }
         }
@@ -69,7 +69,7 @@ impl Catalogue {
 
     fn leave_spots(&self, old: &Catalogue, serial: u32, edits: &mut Edits) {
         let Some(record) = old.record(serial) else { return };
-        old.spots(record, |way| {
+        old.placements(record, |way| {
             let Some(place) = way.last().and_then(|s| old.nodes.get(s.node.0)) else { return };
             edits.went.push(pair(place, serial));
             for step in way.iter().filter(|s| s.kind.is_named()) {
@@ -84,22 +84,22 @@ impl Catalogue {
     /// larger than what becomes of it.
     fn take_spots(&mut self, files: &[u32], edits: &mut Edits) {
         for files in files.chunks(AT_ONCE) {
-            let spots = |files: &[u32]| {
-                let mut taken = Taken::default();
+            let placements = |files: &[u32]| {
+                let mut taken = PlacedFiles::default();
                 files.iter().for_each(|serial| taken.file(self, *serial));
                 taken
             };
-            let mut all: Vec<Taken> = match files.len() {
-                ..=IN_A_ROW => vec![spots(files)],
-                _ => files.par_chunks(IN_A_ROW).map(spots).collect(),
+            let mut all: Vec<PlacedFiles> = match files.len() {
+                ..=IN_A_ROW => vec![placements(files)],
+                _ => files.par_chunks(IN_A_ROW).map(placements).collect(),
             };
-            // Shelves are made by one thread, in the order of the files.
+            // Containers are made by one thread, in the order of the files.
             for taken in &all {
                 let mut rest = taken.ways.as_slice();
                 for length in &taken.lengths {
                     let (way, after) = rest.split_at(*length);
                     rest = after;
-                    self.shelve(way, edits);
+                    self.place_in_containers(way, edits);
                 }
             }
             let met = &edits.met;
@@ -111,8 +111,8 @@ impl Catalogue {
         }
     }
 
-    /// Finds or makes the shelves of a way; they show once something is counted in them.
-    fn shelve(&mut self, way: &[Step], edits: &mut Edits) -> u32 {
+    /// Finds or makes the containers of a way; they show once something is counted in them.
+    fn place_in_containers(&mut self, way: &[PathSegment], edits: &mut Edits) -> u32 {
         if let Some(place) = way.last().and_then(|step| edits.met.get(&step.node.0)) {
             return *place;
         }
@@ -120,13 +120,13 @@ impl Catalogue {
         for step in way {
             let place = match self.nodes.get(step.node.0) {
                 Some(place) => place,
-                None => self.shelf_at(*step, around),
+                None => self.container_at(*step, around),
             };
-            if self.shelves.get(place).is_some_and(|s| s.around != around) {
+            if self.containers.get(place).is_some_and(|s| s.around != around) {
                 // A directory that moved.
                 edits.moved.insert(place);
-                if let Some(shelf) = self.shelves.get_mut(place) {
-                    shelf.around = around;
+                if let Some(container) = self.containers.get_mut(place) {
+                    container.around = around;
                 }
             }
             edits.met.insert(step.node.0, place);
@@ -146,22 +146,22 @@ impl Catalogue {
         }
         for (serial, kind) in affected.iter().flat_map(|s| Kind::ALL.map(|kind| (*s, kind))) {
             let around = Fixed::playlists(kind);
-            let step = Step::playlist(around, serial);
+            let step = PathSegment::playlist(around, serial);
             let (before, after) = (old.entries(serial, kind), self.entries(serial, kind));
             if let Some(place) = old.nodes.get(step.node.0) {
                 for entry in &before {
                     let Some(record) = old.record(*entry) else { continue };
-                    edits.unlisted.push((place, record.cell() as u16));
+                    edits.unlisted.push((place, record.access_class() as u16));
                 }
                 edits.moved.insert(place);
                 edits.listed.insert(place, Vec::new());
             }
             if !after.is_empty() {
-                let way = [Step::fixed(Fixed::menu(kind)), Step::fixed(around), step];
-                let place = self.shelve(&way, edits);
+                let way = [PathSegment::fixed(Fixed::menu(kind)), PathSegment::fixed(around), step];
+                let place = self.place_in_containers(&way, edits);
                 for entry in &after {
                     let Some(record) = self.record(*entry) else { continue };
-                    edits.newly_listed.push((place, record.cell() as u16));
+                    edits.newly_listed.push((place, record.access_class() as u16));
                 }
                 edits.moved.insert(place);
                 edits.listed.insert(place, after);
@@ -177,19 +177,19 @@ impl Catalogue {
     }
 
     fn take_items(&mut self, old: &Catalogue, edits: &Edits) {
-        let mark = |serial| self.record(serial).map_or(0, Record::cell);
+        let access_set = |serial| self.record(serial).map_or(0, Record::access_class);
         let groups: Vec<&[u64]> = groups(&edits.went).collect();
         let left = groups.par_iter().with_min_len(FEW).filter_map(|group| {
             let place = place_of(group[0]);
-            let shelf = self.shelves.get(place)?;
+            let container = self.containers.get(place)?;
             let take: Vec<u32> = group.iter().map(|pair| *pair as u32).collect();
-            let mut items = shelf.items.clone();
-            let order = old.order(shelf.kind, shelf.subject);
-            items.take(&take, &|a, b| old.file_order(order, a, b), &mark);
-            let other = shelf.other.as_deref().filter(|_| items.is_large()).map(|other| {
+            let mut items = container.items.clone();
+            let order = old.order(container.kind, container.subject);
+            items.take(&take, &|a, b| old.file_order(order, a, b), &access_set);
+            let other = container.other.as_deref().filter(|_| items.is_large()).map(|other| {
                 let order = second(order);
                 let mut other = other.clone();
-                other.take(&take, &|a, b| old.file_order(order, a, b), &mark);
+                other.take(&take, &|a, b| old.file_order(order, a, b), &access_set);
                 Arc::new(other)
             });
             Some((place, items, other))
@@ -197,30 +197,43 @@ impl Catalogue {
         let left: Vec<Items> = left.collect();
         let all = edits.of_all(&edits.went, old);
         let mut everything = self.everything.clone();
-        everything.take(&all, &|a, b| old.file_order(Order::Title, a, b), &mark);
+        everything.take(&all, &|a, b| old.file_order(Order::Title, a, b), &access_set);
         self.everything = everything;
         self.put_items(left);
     }
 
     /// Counts what came and went in each container and all around it.
     fn count(&mut self, old: &Catalogue, edits: &mut Edits, columns: &Columns) {
-        let cell_before = |serial| old.record(serial).map_or(0, Record::cell);
-        let went = cells(&edits.went, cell_before).into_iter();
+        let class_before = |serial| old.record(serial).map_or(0, Record::access_class);
+        let went = access_classes(&edits.went, class_before).into_iter();
         let mut less: Vec<Delta> = went.map(|(place, count)| (place, -count)).collect();
-        less.extend(edits.unlisted.iter().map(|(place, cell)| (spot(*place, *cell), -1)));
-        let mut more = cells(&edits.came, |serial| columns.cell(self, serial));
-        more.extend(edits.newly_listed.iter().map(|(place, cell)| (spot(*place, *cell), 1)));
+        less.extend(
+            edits
+                .unlisted
+                .iter()
+                .map(|(place, access_class)| (placement(*place, *access_class), -1)),
+        );
+        let mut more = access_classes(&edits.came, |serial| columns.access_class(self, serial));
+        more.extend(
+            edits
+                .newly_listed
+                .iter()
+                .map(|(place, access_class)| (placement(*place, *access_class), 1)),
+        );
         let mut deltas = old.climb(less);
         deltas.append(&mut self.climb(more));
         sum(&mut deltas);
         deltas.retain(|(_, delta)| *delta != 0);
         for same in deltas.chunk_by(|(a, _), (b, _)| place_of_spot(*a) == place_of_spot(*b)) {
             let place = place_of_spot(same[0].0);
-            let Some(shelf) = self.shelves.get_mut(place) else { continue };
-            if !shelf.cells.add(same.iter().map(|(spot, delta)| (*spot as u16, *delta))) {
+            let Some(container) = self.containers.get_mut(place) else { continue };
+            if !container
+                .access_counts
+                .add(same.iter().map(|(placement, delta)| (*placement as u16, *delta)))
+            {
                 continue;
             }
-            shelf.mark = shelf.cells.mark(&mut self.marks);
+            container.access_set = container.access_counts.access_set(&mut self.access_sets);
             if place != ROOT {
                 edits.moved.insert(place);
             }
@@ -235,8 +248,8 @@ impl Catalogue {
             all.extend_from_slice(&deltas);
             let around = |(at, delta): &Delta| {
                 let place = place_of_spot(*at);
-                let shelf = self.shelves.get(place).filter(|_| place != ROOT)?;
-                Some((spot(shelf.around, *at as u16), *delta))
+                let container = self.containers.get(place).filter(|_| place != ROOT)?;
+                Some((placement(container.around, *at as u16), *delta))
             };
             deltas = deltas.iter().filter_map(around).collect();
         }
@@ -256,18 +269,18 @@ impl Catalogue {
             let names = same.chunk_by(|(a, _), (b, _)| a == b);
             let deltas = names.map(|n| (n[0].0 as u32, n.iter().map(|(_, delta)| delta).sum()));
             let deltas: Vec<(u32, i64)> = deltas.collect();
-            let Some(shelf) = self.shelves.get(place) else { continue };
-            let foreign = deltas.iter().any(|(name, n)| *name != shelf.subject && *n != 0);
-            if shelf.spellings.is_none() && !foreign {
+            let Some(container) = self.containers.get(place) else { continue };
+            let foreign = deltas.iter().any(|(name, n)| *name != container.subject && *n != 0);
+            if container.spellings.is_none() && !foreign {
                 continue;
             }
-            let mut counts: Vec<(u32, i64)> = match &shelf.spellings {
+            let mut counts: Vec<(u32, i64)> = match &container.spellings {
                 Some(known) => known.iter().map(|(name, n)| (*name, i64::from(*n))).collect(),
                 None => {
                     // Until now all appearances used the one.
-                    let now = i64::from(shelf.cells.everything());
+                    let now = i64::from(container.access_counts.everything());
                     let came: i64 = deltas.iter().map(|(_, delta)| delta).sum();
-                    vec![(shelf.subject, now - came)]
+                    vec![(container.subject, now - came)]
                 }
             };
             for (name, delta) in deltas {
@@ -283,37 +296,37 @@ impl Catalogue {
             let several = counts.len() > 1;
             let counts: Vec<(u32, u32)> =
                 counts.into_iter().map(|(name, count)| (name, count as u32)).collect();
-            let Some(shelf) = self.shelves.get_mut(place) else { continue };
-            shelf.spellings = several.then(|| counts.into());
-            if shelf.subject != best {
-                shelf.subject = best;
+            let Some(container) = self.containers.get_mut(place) else { continue };
+            container.spellings = several.then(|| counts.into());
+            if container.subject != best {
+                container.subject = best;
                 edits.moved.insert(place);
             }
         }
     }
 
     fn edit_containers(&mut self, old: &Catalogue, edits: &Edits) -> BTreeSet<u32> {
-        let shown = |shelf: &&Shelf| !shelf.cells.is_empty();
+        let shown = |container: &&Container| !container.access_counts.is_empty();
         let mut takes: HashMap<u32, Vec<u32>> = HashMap::new();
         let mut adds: HashMap<u32, Vec<u32>> = HashMap::new();
         for place in &edits.moved {
-            if let Some(shelf) = old.shelves.get(*place).filter(shown) {
-                takes.entry(shelf.around).or_default().push(*place);
+            if let Some(container) = old.containers.get(*place).filter(shown) {
+                takes.entry(container.around).or_default().push(*place);
             }
-            if let Some(shelf) = self.shelves.get(*place).filter(shown) {
-                adds.entry(shelf.around).or_default().push(*place);
+            if let Some(container) = self.containers.get(*place).filter(shown) {
+                adds.entry(container.around).or_default().push(*place);
             }
         }
         let places: BTreeSet<u32> = takes.keys().chain(adds.keys()).copied().collect();
-        let mark = |place| self.shelves.get(place).map_or(0, |s| s.mark);
+        let access_set = |place| self.containers.get(place).map_or(0, |s| s.access_set);
         let done = |place: &u32| {
-            let mut list = self.shelves.get(*place)?.containers.clone();
+            let mut list = self.containers.get(*place)?.child_containers.clone();
             let take = takes.get(place).map_or(&[][..], Vec::as_slice);
-            list.take(take, &|a, b| old.shelf_order(a, b), &mark);
+            list.take(take, &|a, b| old.shelf_order(a, b), &access_set);
             if let Some(add) = adds.get(place) {
                 let mut add = add.clone();
                 add.sort_by(|a, b| self.shelf_order(*a, *b));
-                list.add(&add, &|a, b| self.shelf_order(a, b), &mark);
+                list.add(&add, &|a, b| self.shelf_order(a, b), &access_set);
             }
             Some((*place, list))
         };
@@ -322,34 +335,34 @@ impl Catalogue {
         let mut titled = self.titled.clone();
         let take: Vec<u32> = takes.into_values().flatten().collect();
         let add = self.by_title(adds.into_values().flatten().filter(|p| *p != ROOT).collect());
-        titled.take(&take, &|a, b| old.shelf_title_order(a, b), &mark);
-        titled.add(&add, &|a, b| self.shelf_title_order(a, b), &mark);
+        titled.take(&take, &|a, b| old.shelf_title_order(a, b), &access_set);
+        titled.add(&add, &|a, b| self.shelf_title_order(a, b), &access_set);
         self.titled = titled;
         for (place, list) in done {
-            if let Some(shelf) = self.shelves.get_mut(place) {
-                shelf.containers = list;
+            if let Some(container) = self.containers.get_mut(place) {
+                container.child_containers = list;
             }
         }
         places
     }
 
     fn add_items(&mut self, columns: &Columns, edits: &Edits) {
-        // Taken out of their shelves, so that nobody else holds them while they change.
+        // Taken out of their containers, so that nobody else holds them while they change.
         let mut taken = Vec::new();
         for group in groups(&edits.came) {
             let place = place_of(group[0]);
-            let Some(shelf) = self.shelves.get_mut(place) else { continue };
-            let lists = (std::mem::take(&mut shelf.items), shelf.other.take());
-            taken.push((place, group, shelf.kind, shelf.subject, lists));
+            let Some(container) = self.containers.get_mut(place) else { continue };
+            let lists = (std::mem::take(&mut container.items), container.other.take());
+            taken.push((place, group, container.kind, container.subject, lists));
         }
         let mut everything = std::mem::take(&mut self.everything);
-        let mark = |serial| columns.cell(self, serial);
+        let access_set = |serial| columns.access_class(self, serial);
         let taken = taken.into_par_iter().with_min_len(FEW);
         let added = taken.map(|(place, group, kind, subject, (mut items, other))| {
             let order = self.order(kind, subject);
             let add: Vec<u32> = group.iter().map(|pair| *pair as u32).collect();
             let add = columns.sorted(self, order, add);
-            items.add(&add, &|a, b| self.file_order(order, a, b), &mark);
+            items.add(&add, &|a, b| self.file_order(order, a, b), &access_set);
             let twofold = matches!(order, Order::Title | Order::Date) && items.is_large();
             let other = twofold.then(|| {
                 let order = second(order);
@@ -358,29 +371,30 @@ impl Catalogue {
                     .unwrap_or_default();
                 let add = if list.is_empty() { items.iter().collect() } else { add };
                 let add = columns.sorted(self, order, add);
-                list.add(&add, &|a, b| self.file_order(order, a, b), &mark);
+                list.add(&add, &|a, b| self.file_order(order, a, b), &access_set);
                 Arc::new(list)
             });
             (place, items, other)
         });
         let added: Vec<Items> = added.collect();
         let all = columns.sorted(self, Order::Title, edits.of_all(&edits.came, self));
-        everything.add(&all, &|a, b| self.file_order(Order::Title, a, b), &mark);
+        everything.add(&all, &|a, b| self.file_order(Order::Title, a, b), &access_set);
         self.everything = everything;
         self.put_items(added);
         for (place, entries) in &edits.listed {
-            let list = List::of(entries, &|serial| self.record(serial).map_or(0, Record::cell));
-            if let Some(shelf) = self.shelves.get_mut(*place) {
-                shelf.items = list;
+            let list =
+                List::of(entries, &|serial| self.record(serial).map_or(0, Record::access_class));
+            if let Some(container) = self.containers.get_mut(*place) {
+                container.items = list;
             }
         }
     }
 
     fn put_items(&mut self, lists: Vec<Items>) {
         for (place, items, other) in lists {
-            if let Some(shelf) = self.shelves.get_mut(place) {
-                shelf.items = items;
-                shelf.other = other;
+            if let Some(container) = self.containers.get_mut(place) {
+                container.items = items;
+                container.other = other;
             }
         }
     }
@@ -388,8 +402,8 @@ impl Catalogue {
     /// Brings containers into the order of their titles.
     fn by_title(&self, places: Vec<u32>) -> Vec<u32> {
         let begin = |place: u32| {
-            let shelf = self.shelves.get(place);
-            shelf.map_or(0, |s| beginning(self.folded_title(s).as_bytes()))
+            let container = self.containers.get(place);
+            container.map_or(0, |s| beginning(self.folded_title(s).as_bytes()))
         };
         let mut keyed: Vec<(u128, u32)> = places.into_iter().map(|p| (begin(p), p)).collect();
         keyed.par_sort_unstable_by(|(x, a), (y, b)| {
@@ -405,11 +419,11 @@ const IN_A_ROW: usize = 4096;
 /// Files whose appearances are noted at one time.
 const AT_ONCE: usize = 32 * IN_A_ROW;
 
-/// Where some files belong: containers by node at first, by place once there are shelves.
+/// Where some files belong: containers by node at first, by place once there are containers.
 #[derive(Default)]
-struct Taken {
+struct PlacedFiles {
     /// The ways to these containers, each container once, end to end; and their lengths.
-    ways: Vec<Step>,
+    ways: Vec<PathSegment>,
     lengths: Vec<usize>,
     known: HashSet<u64, BuildHasherDefault<AsIs>>,
     /// Appearances as (node, file), and names of containers as (node, name).
@@ -419,10 +433,10 @@ struct Taken {
     spelt: Vec<u64>,
 }
 
-impl Taken {
+impl PlacedFiles {
     fn file(&mut self, catalogue: &Catalogue, serial: u32) {
         let Some(record) = catalogue.record(serial) else { return };
-        catalogue.spots(record, |way| {
+        catalogue.placements(record, |way| {
             let Some(last) = way.last() else { return };
             self.appearances.push((last.node.0, serial));
             let named = way.iter().filter(|step| step.kind.is_named());
@@ -434,7 +448,7 @@ impl Taken {
         });
     }
 
-    fn place(&mut self, met: &Met) {
+    fn place(&mut self, met: &ContainersMet) {
         let placed = |pairs: Vec<(u64, u32)>| {
             let pairs = pairs.into_iter();
             pairs.filter_map(|(node, number)| Some(pair(*met.get(&node)?, number))).collect()
@@ -455,49 +469,49 @@ fn groups(pairs: &[u64]) -> impl Iterator<Item = &[u64]> {
     pairs.chunk_by(|a, b| place_of(*a) == place_of(*b))
 }
 
-/// A [`spot`], and by how much its count changes.
+/// A [`placement`], and by how much its count changes.
 type Delta = (u64, i32);
 
-/// A cell in a container, so that all of one container stand together and rise.
-fn spot(place: u32, cell: u16) -> u64 {
-    u64::from(place) << 16 | u64::from(cell)
+/// An access class in a container, so that all of one container stand together and rise.
+fn placement(place: u32, access_class: u16) -> u64 {
+    u64::from(place) << 16 | u64::from(access_class)
 }
 
-fn place_of_spot(spot: u64) -> u32 {
-    (spot >> 16) as u32
+fn place_of_spot(placement: u64) -> u32 {
+    (placement >> 16) as u32
 }
 
-/// Brings changes into order and adds up those of one spot.
+/// Brings changes into order and adds up those of one placement.
 fn sum(deltas: &mut Vec<Delta>) {
-    deltas.par_sort_unstable_by_key(|(spot, _)| *spot);
-    deltas.dedup_by(|(next, more), (spot, delta)| {
-        let same = next == spot;
+    deltas.par_sort_unstable_by_key(|(placement, _)| *placement);
+    deltas.dedup_by(|(next, more), (placement, delta)| {
+        let same = next == placement;
         *delta += if same { *more } else { 0 };
         same
     });
 }
 
-/// How many appearances of each cell are at each place.
-fn cells(pairs: &[u64], cell: impl Fn(u32) -> u32 + Sync) -> Vec<Delta> {
+/// How many appearances of each access class are at each place.
+fn access_classes(pairs: &[u64], access_class: impl Fn(u32) -> u32 + Sync) -> Vec<Delta> {
     let groups: Vec<&[u64]> = groups(pairs).collect();
-    let cells = groups.par_iter().with_min_len(FEW).flat_map_iter(|group| {
+    let access_classes = groups.par_iter().with_min_len(FEW).flat_map_iter(|group| {
         let mut counts: Vec<(u16, i32)> = Vec::new();
-        // Files of one place are mostly of one cell, many in a row.
+        // Files of one place are mostly of one access class, many in a row.
         let mut last = 0;
         for pair in *group {
-            let cell = cell(*pair as u32) as u16;
-            if counts.get(last).is_none_or(|(c, _)| *c != cell) {
-                last = counts.iter().position(|(c, _)| *c == cell).unwrap_or(counts.len());
+            let access_class = access_class(*pair as u32) as u16;
+            if counts.get(last).is_none_or(|(c, _)| *c != access_class) {
+                last = counts.iter().position(|(c, _)| *c == access_class).unwrap_or(counts.len());
                 if last == counts.len() {
-                    counts.push((cell, 0));
+                    counts.push((access_class, 0));
                 }
             }
             counts[last].1 += 1;
         }
         let place = place_of(group[0]);
-        counts.into_iter().map(move |(cell, count)| (spot(place, cell), count))
+        counts.into_iter().map(move |(access_class, count)| (placement(place, access_class), count))
     });
-    cells.collect()
+    access_classes.collect()
 }
 
 impl Edits {

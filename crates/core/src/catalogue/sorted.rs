@@ -11,22 +11,22 @@ use rayon::iter::{
 use rayon::slice::ParallelSliceMut as _;
 
 use super::Catalogue;
+use super::container::Container;
 use super::id::NodeId;
-use super::search::Value;
-use super::shelf::Shelf;
-use super::spots::ShelfKind;
+use super::placement::ContainerKind;
+use super::search::PropertyValue;
 use crate::collate::natural_order;
 
 /// A child of a container, or something found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) enum Entry {
-    /// A shelf, by place.
+    /// A container, by place.
     Container(u32),
     /// A file's appearance.
     Item {
         /// The file.
         serial: u32,
-        /// The shelf at which it appears.
+        /// The container at which it appears.
         at: u32,
         /// Its count in a playlist.
         count: u32,
@@ -88,27 +88,27 @@ fn narrow(column: &mut [u64]) {
 const MANY: usize = 20_000;
 
 impl Catalogue {
-    /// All children of a shelf in an order asked for, whoever may see them.
+    /// All children of a container in an order asked for, whoever may see them.
     pub(super) fn sorted_children(
         &self,
         place: u32,
-        shelf: &Shelf,
+        container: &Container,
         sort: &[SortKey],
     ) -> Arc<Vec<Entry>> {
-        let key = (shelf.node, shelf.update_id, sort.to_vec());
+        let key = (container.node, container.update_id, sort.to_vec());
         if let Some(list) = self.sorted.get(&key) {
             return list;
         }
-        let list = Arc::new(self.sort_entries(self.children_of(place, shelf), sort));
+        let list = Arc::new(self.sort_entries(self.children_of(place, container), sort));
         self.sorted.put(key, list.clone());
         list
     }
 
-    /// All children of a shelf in its own order.
-    pub(super) fn children_of(&self, place: u32, shelf: &Shelf) -> Vec<Entry> {
+    /// All children of a container in its own order.
+    pub(super) fn children_of(&self, place: u32, container: &Container) -> Vec<Entry> {
         let mut counts: HashMap<u32, u32> = HashMap::new();
-        let listed = shelf.kind == ShelfKind::Playlist;
-        let items = shelf.items.iter().map(|serial| {
+        let listed = container.kind == ContainerKind::Playlist;
+        let items = container.items.iter().map(|serial| {
             let mut count = 0;
             if listed {
                 let met = counts.entry(serial).or_default();
@@ -117,7 +117,7 @@ impl Catalogue {
             }
             Entry::Item { serial, at: place, count }
         });
-        shelf.containers.iter().map(Entry::Container).chain(items).collect()
+        container.child_containers.iter().map(Entry::Container).chain(items).collect()
     }
 
     /// Sorts by criteria, then by title, then by serial.
@@ -165,8 +165,8 @@ impl Catalogue {
     fn entry_title(&self, entry: &Entry) -> String {
         match entry {
             Entry::Container(place) => {
-                let shelf = self.shelves.get(*place);
-                shelf.map(|s| self.folded_title(s).into_owned()).unwrap_or_default()
+                let container = self.containers.get(*place);
+                container.map(|s| self.folded_title(s).into_owned()).unwrap_or_default()
             }
             Entry::Item { serial, .. } => self.titles.text(*serial).to_owned(),
         }
@@ -200,7 +200,7 @@ impl Catalogue {
         match by {
             Property::Date | Property::TrackNumber | Property::Size | Property::Duration => {
                 let value = |entry| match self.first_value(entry, by) {
-                    Some(Value::Number(number)) => number,
+                    Some(PropertyValue::Number(number)) => number,
                     _ => u64::MAX,
                 };
                 entries.par_iter().map(value).collect()
@@ -224,9 +224,9 @@ impl Catalogue {
             | Property::ProtocolInfo
             | Property::Resolution => {
                 self.text_ranks(entries, |entry| match self.first_value(entry, by)? {
-                    Value::Text(text) => Some(self.options.locale.fold(&text)),
+                    PropertyValue::Text(text) => Some(self.options.locale.fold(&text)),
                     // A number among texts stands where it would among numbers.
-                    Value::Number(number) => Some(format!("{number:020}")),
+                    PropertyValue::Number(number) => Some(format!("{number:020}")),
                 })
             }
         }

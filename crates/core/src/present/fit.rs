@@ -6,8 +6,8 @@ use mostra_protocol::model::search::Criteria;
 use mostra_protocol::model::xml::clip;
 use mostra_protocol::server::content_directory::Search;
 
-use super::asked::{of_class, renamed};
 use super::parts::Part;
+use super::requested_object::{of_class, renamed};
 use super::{Page, Traits};
 use crate::access::Pass;
 use crate::catalogue::{Catalogue, ContainerClass, Node};
@@ -95,20 +95,20 @@ pub(super) fn resources(resources: &mut Vec<Resource>, traits: &Traits) {
 }
 
 /// Where and what a device searches, with its fixed ids replaced.
-pub(super) struct Scope {
+pub(super) struct SearchRequest {
     pub container: String,
     pub criteria: Criteria,
     is_alias: bool,
 }
 
-impl Scope {
+impl SearchRequest {
     pub(super) fn of(
         catalogue: &Catalogue,
         pass: &Pass,
         search: &Search,
         traits: &Traits,
-    ) -> Scope {
-        let plain = |container: &str| Scope {
+    ) -> SearchRequest {
+        let plain = |container: &str| SearchRequest {
             container: container.to_owned(),
             criteria: search.criteria.clone(),
             is_alias: false,
@@ -128,10 +128,12 @@ impl Scope {
         // A view with nothing in it is not there; then nothing matches.
         let there = catalogue.object(pass, &alias.container).is_some();
         match there {
-            true => Scope { container: alias.container.clone(), criteria, is_alias: true },
-            false => {
-                Scope { container: "0".into(), criteria: Criteria::Or(vec![]), is_alias: false }
-            }
+            true => SearchRequest { container: alias.container.clone(), criteria, is_alias: true },
+            false => SearchRequest {
+                container: "0".into(),
+                criteria: Criteria::Or(vec![]),
+                is_alias: false,
+            },
         }
     }
 

@@ -1,8 +1,8 @@
 //! What a device is shown: the decision and its traits applied to its Browse.
 
-mod asked;
 mod fit;
 mod parts;
+mod requested_object;
 mod urls;
 
 use mostra_protocol::model::didl::{self, Body, Resource, VendorElement};
@@ -12,11 +12,12 @@ use mostra_protocol::model::xml_writer::Layer;
 use mostra_protocol::server::Fault;
 use mostra_protocol::server::content_directory::{Browse, BrowseFlag, Search};
 
-use asked::Asked;
 pub use parts::ids_of_parts;
+use requested_object::RequestedObject;
 use urls::art_stem;
 pub use urls::{
-    Wanted, art_path, art_stamp, caption_field, caption_path, media_path, resource, wanted,
+    RequestedResource, art_path, art_stamp, caption_field, caption_path, media_path, resource,
+    wanted,
 };
 
 use crate::access::Decision;
@@ -26,11 +27,11 @@ use crate::profile::Rendition;
 use crate::stop::Stop;
 use crate::traits::{CaptionElement, Traits};
 use crate::{Kind, Kinds, profile};
-use parts::{Listing, Part};
+use parts::{ContainerListing, Part};
 
 /// An answered Browse or Search.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Answer {
+pub struct ListAnswer {
     /// The DIDL-Lite document, written as the form says.
     pub result: String,
     /// NumberReturned.
@@ -43,7 +44,7 @@ pub struct Answer {
     pub items: u32,
     /// Their kinds.
     pub kinds: Kinds,
-    /// The title of the container or item asked for.
+    /// The title of the container or item requested_object for.
     pub title: String,
 }
 
@@ -72,7 +73,7 @@ const WHOLE: (u32, usize) = (5000, 4 << 20);
 const COUNTED: (u32, usize) = (1000, 200 << 10);
 
 impl Form<'_> {
-    /// Objects and bytes that a page asked for with this count may have.
+    /// Objects and bytes that a page requested_object for with this count may have.
     fn page(&self, count: u32) -> (u32, usize) {
         let asks_all = count == 0 || count >= WHOLE.0;
         let (objects, bytes) = if asks_all { WHOLE } else { COUNTED };
@@ -91,15 +92,16 @@ pub fn browse(
     decision: &Decision,
     browse: &Browse,
     form: Form<'_>,
-) -> Result<Answer, Fault> {
+) -> Result<ListAnswer, Fault> {
     let pass = match decision {
         Decision::Admitted(pass) => pass,
         Decision::Waiting => return threshold(catalogue, browse, form, Some(WAITING_TITLE)),
         Decision::Refused => return threshold(catalogue, browse, form, None),
     };
     let (part, id) = Part::asked(&browse.object, form.traits);
-    let (asked, object) =
-        Asked::of(catalogue, pass, id, &browse.sort, form.traits).ok_or(Fault::NoSuchObject)?;
+    let (requested_object, object) =
+        RequestedObject::of(catalogue, pass, id, &browse.sort, form.traits)
+            .ok_or(Fault::NoSuchObject)?;
     let title = object.as_ref().map(|o| o.title.clone()).unwrap_or_default();
     let children = match object.as_ref().map(|o| &o.node) {
         Some(Node::Item(_)) => None,
@@ -107,14 +109,15 @@ pub fn browse(
         None => Some(0),
     };
     let (count, bytes) = form.page(browse.count);
-    let listing = || children.map(|children| Listing::of(&asked, children, form.traits));
+    let listing =
+        || children.map(|children| ContainerListing::of(&requested_object, children, form.traits));
     let page = match browse.flag {
         BrowseFlag::Metadata => {
             let object = match part {
                 Some(part) => listing().and_then(|listing| listing.object(part)),
                 None => object,
             };
-            let update_id = asked.update_id();
+            let update_id = requested_object.update_id();
             let page = object.map(|object| Page { objects: vec![object], total: 1, update_id });
             let numbered = |page| fit::numbered(catalogue, pass, page, form.traits);
             page.map(numbered).ok_or(Fault::NoSuchObject)?
@@ -137,7 +140,7 @@ pub fn search(
     search: &Search,
     form: Form<'_>,
     stop: &Stop,
-) -> Result<Answer, Fault> {
+) -> Result<ListAnswer, Fault> {
     let Decision::Admitted(pass) = decision else {
         // What a device sees that is not let in holds nothing that could be found.
         let known = search.container == "0"
@@ -150,7 +153,7 @@ pub fn search(
         return Ok(written(page, &search.filter, "Root".into(), usize::MAX, form));
     };
     let (count, bytes) = form.page(search.count);
-    let scope = fit::Scope::of(catalogue, pass, search, form.traits);
+    let scope = fit::SearchRequest::of(catalogue, pass, search, form.traits);
     let title = catalogue.object(pass, &scope.container).map(|o| o.title).unwrap_or_default();
     let window = Window { start: search.start, count, sort: &search.sort };
     let page = catalogue
@@ -161,7 +164,7 @@ pub fn search(
     Ok(written(page, &search.filter, title, bytes, form))
 }
 
-fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<'_>) -> Answer {
+fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<'_>) -> ListAnswer {
     let kind = |object: &Object| match &object.node {
         Node::Item(item) => Some(item.facts.kind),
         Node::Container { .. } => None,
@@ -170,7 +173,7 @@ fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<
     let objects = page.objects.into_iter().map(|o| object(o, form));
     let (result, returned) = didl::write_within(objects, filter, form.layer, bytes);
     let items = || kinds[..returned].iter().copied().flatten();
-    Answer {
+    ListAnswer {
         result,
         returned: returned as u32,
         total: page.total,
@@ -222,7 +225,7 @@ fn threshold(
     browse: &Browse,
     form: Form<'_>,
     notice: Option<&'static str>,
-) -> Result<Answer, Fault> {
+) -> Result<ListAnswer, Fault> {
     let container = |id: &str, parent: &str, title: &str, children: u32| didl::Object {
         id: id.into(),
         parent: parent.into(),
@@ -247,7 +250,7 @@ fn threshold(
         },
         _ => return Err(Fault::NoSuchObject),
     };
-    Ok(Answer {
+    Ok(ListAnswer {
         result: didl::write(&objects, &browse.filter, form.layer),
         returned: objects.len() as u32,
         total,

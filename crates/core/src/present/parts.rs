@@ -6,7 +6,7 @@
 
 use mostra_protocol::model::xml::clip;
 
-use super::asked::Asked;
+use super::requested_object::RequestedObject;
 use crate::access::Pass;
 use crate::catalogue::{Catalogue, ContainerClass, Node, Object, Page};
 use crate::traits::Traits;
@@ -98,15 +98,19 @@ impl Cut {
 }
 
 /// A container as a device that takes so many objects sees it.
-pub(super) struct Listing<'a> {
-    asked: &'a Asked<'a>,
+pub(super) struct ContainerListing<'a> {
+    asked: &'a RequestedObject<'a>,
     cut: Cut,
 }
 
-impl Listing<'_> {
+impl ContainerListing<'_> {
     /// `children` is how many there are in all.
-    pub(super) fn of<'a>(asked: &'a Asked<'a>, children: u32, traits: &Traits) -> Listing<'a> {
-        Listing { asked, cut: Cut::of(children, traits) }
+    pub(super) fn of<'a>(
+        asked: &'a RequestedObject<'a>,
+        children: u32,
+        traits: &Traits,
+    ) -> ContainerListing<'a> {
+        ContainerListing { asked, cut: Cut::of(children, traits) }
     }
 
     /// What stands in the container itself (`None`) or in a part of it: `start` to

@@ -11,7 +11,7 @@ use crate::traits::Traits;
 
 /// What a path asks for of an item.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wanted {
+pub enum RequestedResource {
     /// Its file, or its broadcast.
     Original,
     /// A picture of it.
@@ -24,23 +24,23 @@ pub enum Wanted {
 }
 
 /// The object id in a path of ours, and what is asked for.
-pub fn wanted(path: &str) -> Option<(&str, Wanted)> {
+pub fn wanted(path: &str) -> Option<(&str, RequestedResource)> {
     let (directory, name) = path.strip_prefix('/')?.split_once('/')?;
     let mut parts = name.split('.');
     let id = parts.next()?;
     match directory {
         "media" => {
             let extension = name.rsplit_once('.').map(|(_, extension)| extension);
-            let captions = extension.and_then(is_webvtt).map(Wanted::AnyCaptions);
-            Some((id, captions.unwrap_or(Wanted::Original)))
+            let captions = extension.and_then(is_webvtt).map(RequestedResource::AnyCaptions);
+            Some((id, captions.unwrap_or(RequestedResource::Original)))
         }
         "art" => {
             let (_, word) = (parts.next()?, parts.next()?);
-            Some((id, Wanted::Picture(Rendition::from_word(word)?)))
+            Some((id, RequestedResource::Picture(Rendition::from_word(word)?)))
         }
         "captions" => {
             let (number, word) = (parts.next()?.parse().ok()?, parts.next()?);
-            Some((id, Wanted::Captions(number, is_webvtt(word)?)))
+            Some((id, RequestedResource::Captions(number, is_webvtt(word)?)))
         }
         _ => None,
     }
@@ -54,7 +54,7 @@ fn is_webvtt(extension: &str) -> Option<bool> {
 }
 
 /// The resource of an item that is asked for, as it is listed for a device.
-pub fn resource(item: &ItemView, wanted: Wanted, traits: &Traits) -> Option<Resource> {
+pub fn resource(item: &ItemView, wanted: RequestedResource, traits: &Traits) -> Option<Resource> {
     let facts = &item.facts;
     let made = |source, info| Resource {
         source,
@@ -63,7 +63,7 @@ pub fn resource(item: &ItemView, wanted: Wanted, traits: &Traits) -> Option<Reso
         duration_ms: None,
     };
     Some(match wanted {
-        Wanted::Original => {
+        RequestedResource::Original => {
             let (source, length) = match &facts.station {
                 Some(address) => (Source::Station { address: address.clone() }, Length::Unknown),
                 None => (Source::File, Length::Known(facts.size)),
@@ -71,12 +71,14 @@ pub fn resource(item: &ItemView, wanted: Wanted, traits: &Traits) -> Option<Reso
             let info = super::original_info(item, traits);
             Resource { source, info, length, duration_ms: facts.duration_ms }
         }
-        Wanted::Picture(rendition) => made(Source::Picture(rendition), rendition.protocol_info()),
-        Wanted::Captions(number, webvtt) => {
+        RequestedResource::Picture(rendition) => {
+            made(Source::Picture(rendition), rendition.protocol_info())
+        }
+        RequestedResource::Captions(number, webvtt) => {
             facts.captions.get(number)?;
             made(Source::Captions { number, webvtt }, profile::caption_info(webvtt))
         }
-        Wanted::AnyCaptions(webvtt) => {
+        RequestedResource::AnyCaptions(webvtt) => {
             // One that has the form already, else one of which it can be made.
             let captions = &facts.captions;
             let ready = captions.iter().position(|caption| caption.webvtt == webvtt);
@@ -143,15 +145,19 @@ mod tests {
         let facts = Facts::bare(Kind::Picture, Format::Jpeg, 1, 0);
         for rendition in Rendition::ALL {
             let path = art_path("f7", &facts, rendition);
-            assert_eq!(wanted(&path), Some(("f7", Wanted::Picture(rendition))), "{path}");
+            assert_eq!(
+                wanted(&path),
+                Some(("f7", RequestedResource::Picture(rendition))),
+                "{path}"
+            );
         }
         for webvtt in [true, false] {
             let path = caption_path("f7", 2, webvtt);
-            assert_eq!(wanted(&path), Some(("f7", Wanted::Captions(2, webvtt))));
+            assert_eq!(wanted(&path), Some(("f7", RequestedResource::Captions(2, webvtt))));
         }
-        assert_eq!(wanted("/media/f7.mp4"), Some(("f7", Wanted::Original)));
-        assert_eq!(wanted("/media/f7"), Some(("f7", Wanted::Original)));
-        assert_eq!(wanted("/media/f7.srt"), Some(("f7", Wanted::AnyCaptions(false))));
+        assert_eq!(wanted("/media/f7.mp4"), Some(("f7", RequestedResource::Original)));
+        assert_eq!(wanted("/media/f7"), Some(("f7", RequestedResource::Original)));
+        assert_eq!(wanted("/media/f7.srt"), Some(("f7", RequestedResource::AnyCaptions(false))));
         for other in [
             "/",
             "media/f7.mp4",

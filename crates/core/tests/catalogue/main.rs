@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use mostra_core::access::{Decision, Grant, Pass, Standing, decide};
 use mostra_core::catalogue::{
-    Catalogue, Change, Directory, File, Folder, Inventory, Node, Options, PictureOrder, Place,
+    Catalogue, Change, Directory, File, Folder, Inventory, Node, ObjectId, Options, PictureOrder,
     Playlist, Titles,
 };
 use mostra_core::date::Date;

@@ -31,7 +31,7 @@ fn sorting_by_date_puts_the_absent_last_or_first() {
 #[test]
 fn a_locate_gives_the_path_inside_the_folder() {
     let catalogue = small();
-    let located = catalogue.locate(&whole(), &Place::File(3).id(EPOCH)).unwrap();
+    let located = catalogue.locate(&whole(), &ObjectId::File(3).id(EPOCH)).unwrap();
     assert_eq!((located.root(), located.path()), ("/srv/1", "/srv/1/Reel 5/3.mp4"));
     assert_eq!(catalogue.locate(&whole(), "d1"), None);
 }
@@ -48,7 +48,7 @@ fn a_waiting_device_sees_a_notice_and_a_refused_one_nothing() {
     assert_eq!(at(&Decision::Waiting, &browse(&objects[0].id, 0, 0)).unwrap().total, 0);
     let root = at(&Decision::Refused, &browse("0", 0, 0)).unwrap();
     assert_eq!((root.returned, root.total), (0, 0));
-    let known = Place::File(3).id(EPOCH);
+    let known = ObjectId::File(3).id(EPOCH);
     for decision in [Decision::Waiting, Decision::Refused] {
         assert_eq!(at(&decision, &browse("video-all", 0, 0)), Err(Fault::NoSuchObject));
         let metadata = Browse { flag: BrowseFlag::Metadata, ..browse(&known, 0, 0) };
@@ -64,7 +64,7 @@ fn an_admitted_device_gets_urls_at_the_address_it_came_by() {
     let objects = didl::read(&page.result).unwrap();
     assert_eq!((page.returned, page.total, page.items), (1, 2, 1));
     let (url, info, size) = &objects[0].resources[0];
-    assert_eq!(url, &format!("http://192.0.2.21:7640/media/{}.mp4", Place::File(6).id(EPOCH)));
+    assert_eq!(url, &format!("http://192.0.2.21:7640/media/{}.mp4", ObjectId::File(6).id(EPOCH)));
     assert!(info.starts_with("http-get:*:video/mp4:DLNA.ORG_OP=01;") && *size == Some(1006));
     let beyond =
         present::browse(&catalogue, &decision, &browse("video-all", 50, 10), FORM).unwrap();
@@ -73,7 +73,7 @@ fn an_admitted_device_gets_urls_at_the_address_it_came_by() {
         present::browse(&catalogue, &decision, &browse("nothing", 0, 0), FORM),
         Err(Fault::NoSuchObject)
     );
-    let item = Place::File(3).id(EPOCH);
+    let item = ObjectId::File(3).id(EPOCH);
     assert_eq!(
         present::browse(&catalogue, &decision, &browse(&item, 0, 0), FORM),
         Err(Fault::NoSuchContainer)

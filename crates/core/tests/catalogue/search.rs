@@ -43,7 +43,10 @@ fn a_search_finds_the_original_once_or_each_appearance() {
     let pictures = criteria::parse("upnp:class derivedfrom \"object.item.imageItem\"").unwrap();
     let page = catalogue.search(&whole(), "0", &pictures, 1, 1, &keys).unwrap();
     assert_eq!((page.total, page.objects[0].title.as_str()), (3, "b"));
-    assert_eq!(catalogue.search(&whole(), &Place::File(1).id(EPOCH), &pictures, 0, 0, &[]), None);
+    assert_eq!(
+        catalogue.search(&whole(), &ObjectId::File(1).id(EPOCH), &pictures, 0, 0, &[]),
+        None
+    );
 }
 
 /// Each operator on each searchable property, against what the standard says of it (SRCH-13,

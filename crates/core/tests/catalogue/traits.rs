@@ -11,7 +11,7 @@ fn admitted() -> Decision {
     decide(Standing::Admitted, &Grant::everything())
 }
 
-fn shown(catalogue: &Catalogue, traits: &Traits, asked: &Browse) -> present::Answer {
+fn shown(catalogue: &Catalogue, traits: &Traits, asked: &Browse) -> present::ListAnswer {
     present::browse(catalogue, &admitted(), asked, present::Form { traits, ..FORM }).unwrap()
 }
 

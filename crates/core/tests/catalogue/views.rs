@@ -59,7 +59,7 @@ fn series_stand_by_season_and_episode_and_pictures_by_date() {
     let other = catalogue.with_options(options);
     assert_eq!(at(&other, &["Pictures", "Albums", "Folder 1"]), ["a", "b", "c"]);
     assert_eq!(at(&other, &["Music", "Albums", "Estuary"]), ["high", "low", "engine"]);
-    let object = other.object(&whole(), &Place::File(4).id(EPOCH)).unwrap();
+    let object = other.object(&whole(), &ObjectId::File(4).id(EPOCH)).unwrap();
     let Node::Item(item) = object.node else { panic!() };
     assert_eq!(item.mime.as_deref(), Some("video/x-mkv"));
 }
@@ -99,7 +99,7 @@ fn the_household_s_own_subtitles_come_first() {
     let facts = Facts { captions, ..Facts::bare(Kind::Video, Format::Mp4, 1, 1) };
     catalogue.apply([put(50, "Fog.mp4", facts)]);
     let first = |catalogue: &Catalogue| {
-        let object = catalogue.object(&whole(), &Place::File(50).id(EPOCH)).unwrap();
+        let object = catalogue.object(&whole(), &ObjectId::File(50).id(EPOCH)).unwrap();
         let Node::Item(item) = object.node else { panic!() };
         let languages = item.facts.captions.into_iter().map(|c| c.language.unwrap_or_default());
         languages.collect::<Vec<_>>().join(" ")
@@ -113,7 +113,7 @@ fn the_household_s_own_subtitles_come_first() {
 #[test]
 fn what_is_put_comes_back_as_it_was() {
     let catalogue = catalogue_with_views();
-    let id = Place::File(3).id(EPOCH);
+    let id = ObjectId::File(3).id(EPOCH);
     let Node::Item(item) = catalogue.object(&whole(), &id).unwrap().node else { panic!() };
     assert_eq!(item.facts, track(10, "Engine", "Volt Nine", 1));
 }

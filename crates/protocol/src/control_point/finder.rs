@@ -34,7 +34,7 @@ const TEXT: usize = 1024;
 
 /// A device that announced itself or answered, as it is reached by one interface.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Found {
+pub struct FoundDevice {
     /// Its UDN, as it writes it.
     pub udn: String,
     /// The interface.
@@ -72,21 +72,21 @@ pub enum Gone {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum FoundEvent {
     /// A device is there that was not: its document is to be read.
-    New(Found),
+    New(FoundDevice),
     /// Its document is elsewhere, or another one: it is to be read again (SCP-10).
-    Moved(Found),
+    Moved(FoundDevice),
     /// It started anew: whatever it kept of us is gone (SCP-10).
-    Rebooted(Found),
+    Rebooted(FoundDevice),
     /// It is there no more.
-    Gone(Found, Gone),
+    Gone(FoundDevice, Gone),
     /// Somebody else than the device said that it leaves: whether it answers is to be tried, and
     /// [`Finder::absent`] or [`Finder::present`] called (SCP-9).
-    Doubtful(Found),
+    Doubtful(FoundDevice),
 }
 
 #[derive(Debug)]
-struct Known {
-    found: Found,
+struct CachedDevice {
+    found: FoundDevice,
     /// When it was last heard.
     heard: Moment,
     source: Ipv4Addr,
@@ -113,7 +113,7 @@ pub struct Finder {
     user_agent: String,
     links: BTreeMap<LinkId, Searching>,
     /// By UDN in small letters, and link.
-    known: BTreeMap<(String, LinkId), Known>,
+    known: BTreeMap<(String, LinkId), CachedDevice>,
     datagrams: Vec<(Moment, Datagram)>,
     events: Vec<FoundEvent>,
     asked: Option<Moment>,
@@ -171,7 +171,7 @@ impl Finder {
     }
 
     /// The devices that are there.
-    pub fn found(&self) -> impl Iterator<Item = &Found> {
+    pub fn found(&self) -> impl Iterator<Item = &FoundDevice> {
         self.known.values().map(|known| &known.found)
     }
 
@@ -296,7 +296,7 @@ impl Finder {
         }
         let mut types = Vec::new();
         put_type(&mut types, target);
-        let found = Found {
+        let found = FoundDevice {
             udn: about.usn.split("::").next().unwrap_or_default().trim().to_owned(),
             link: link.id,
             location,
@@ -308,7 +308,7 @@ impl Finder {
             expires,
         };
         self.events.push(FoundEvent::New(found.clone()));
-        self.known.insert(key, Known { found, heard: now, source });
+        self.known.insert(key, CachedDevice { found, heard: now, source });
     }
 
     fn left(&mut self, link: &Link, source: Ipv4Addr, about: &About) {
@@ -338,7 +338,7 @@ impl Finder {
         true
     }
 
-    fn remove(&mut self, why: Gone, which: impl Fn(&(String, LinkId), &Known) -> bool) {
+    fn remove(&mut self, why: Gone, which: impl Fn(&(String, LinkId), &CachedDevice) -> bool) {
         let events = &mut self.events;
         self.known.retain(|key, known| {
             let goes = which(key, known);

@@ -9,9 +9,9 @@ mod subscriber;
 pub use device_tree::{
     ReadDescription, ReadDevice, ReadIcon, ReadService, read as read_description, resolve,
 };
-pub use finder::{Finder, Found, FoundEvent, Gone};
+pub use finder::{Finder, FoundDevice, FoundEvent, Gone};
 pub use last_change::{Change, read_last_change};
-pub use subscriber::{Ask, Notice, Notification, Request, Subscriber};
+pub use subscriber::{Ask, Notice, Notification, Subscriber, SubscriptionRequest};
 
 pub use crate::messages::gena::read_properties;
 pub use crate::messages::soap::{Answer, CallError, read_answer, write_call};

@@ -46,7 +46,7 @@ pub enum Ask {
 /// A request to send. Of [`Ask::Subscribe`] and [`Ask::Renew`], report back with
 /// [`Subscriber::granted`] or [`Subscriber::failed`].
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Request {
+pub struct SubscriptionRequest {
     /// The caller's number of the subscription.
     pub id: u32,
     /// Where to.
@@ -136,7 +136,7 @@ struct Subscription {
 #[derive(Debug, Default)]
 pub struct Subscriber {
     subscriptions: BTreeMap<u32, Subscription>,
-    farewells: VecDeque<Request>,
+    farewells: VecDeque<SubscriptionRequest>,
     notices: VecDeque<Notice>,
 }
 
@@ -163,7 +163,7 @@ impl Subscriber {
         let Some(gone) = self.subscriptions.remove(&id) else { return };
         if let Phase::Granted(sid, _) | Phase::Renewing(sid) = gone.phase {
             let ask = Ask::Unsubscribe { sid };
-            self.farewells.push_back(Request { id, url: gone.url, ask });
+            self.farewells.push_back(SubscriptionRequest { id, url: gone.url, ask });
         }
     }
 
@@ -267,7 +267,7 @@ impl Subscriber {
     }
 
     /// The next request that is due, if any.
-    pub fn poll_output(&mut self, now: Moment) -> Option<Request> {
+    pub fn poll_output(&mut self, now: Moment) -> Option<SubscriptionRequest> {
         if let Some(farewell) = self.farewells.pop_front() {
             return Some(farewell);
         }
@@ -285,7 +285,7 @@ impl Subscriber {
                 }
                 _ => continue,
             };
-            return Some(Request { id: *id, url: subscription.url.clone(), ask });
+            return Some(SubscriptionRequest { id: *id, url: subscription.url.clone(), ask });
         }
         None
     }

@@ -53,7 +53,7 @@ pub fn parse(text: &str) -> Result<Criteria, Fault> {
     if text.len() > LENGTH {
         return Err(Fault::InvalidSearch);
     }
-    let mut reader = Reader { rest: text.trim_matches(is_blank), tests: 0 };
+    let mut reader = CriteriaReader { rest: text.trim_matches(is_blank), tests: 0 };
     if reader.rest == "*" || reader.rest.is_empty() {
         return Ok(Criteria::Everything);
     }
@@ -66,12 +66,12 @@ fn is_blank(c: char) -> bool {
     matches!(c, ' ' | '\t' | '\n' | '\u{b}' | '\u{c}' | '\r')
 }
 
-struct Reader<'a> {
+struct CriteriaReader<'a> {
     rest: &'a str,
     tests: usize,
 }
 
-impl<'a> Reader<'a> {
+impl<'a> CriteriaReader<'a> {
     fn blanks(&mut self) {
         self.rest = self.rest.trim_start_matches(is_blank);
     }

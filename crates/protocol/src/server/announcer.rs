@@ -93,7 +93,7 @@ pub struct Datagram {
 
 /// What a datagram told about its sender.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Heard {
+pub enum DatagramEvent {
     /// A search, with what was looked for, who asked and whether it was answered.
     Search {
         /// The search target.
@@ -133,7 +133,7 @@ enum Kind {
 
 /// A datagram that waits for its time.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-enum Waiting {
+enum QueuedMessage {
     Set {
         link: LinkId,
         kind: Kind,
@@ -164,7 +164,7 @@ pub struct Announcer {
     random: fastrand::Rng,
     links: BTreeMap<LinkId, (Link, Moment)>,
     /// Ordered by time, then by the order of scheduling.
-    queue: BinaryHeap<Reverse<(Moment, u64, Waiting)>>,
+    queue: BinaryHeap<Reverse<(Moment, u64, QueuedMessage)>>,
     scheduled: u64,
     answers_waiting: usize,
     limiter: Limiter,
@@ -262,7 +262,7 @@ impl Announcer {
         from: SocketAddrV4,
         multicast: bool,
         data: &[u8],
-    ) -> Option<Heard> {
+    ) -> Option<DatagramEvent> {
         self.handle_if(now, link, from, multicast, data, || true)
     }
 
@@ -276,7 +276,7 @@ impl Announcer {
         multicast: bool,
         data: &[u8],
         may_know: impl FnOnce() -> bool,
-    ) -> Option<Heard> {
+    ) -> Option<DatagramEvent> {
         let (link, _) = *self.links.get(&link)?;
         let source = *from.ip();
         let ours = source == link.address && (from.port() == SSDP_PORT || from.port() == link.port);
@@ -293,7 +293,7 @@ impl Announcer {
                     && !ours
                     && (search.mx.is_some() || !multicast)
                     && self.answer(now, link.id, from, multicast, &search, may_know);
-                Some(Heard::Search {
+                Some(DatagramEvent::Search {
                     target: search.target,
                     user_agent: search.user_agent,
                     answered,
@@ -305,11 +305,11 @@ impl Announcer {
                 let leaving = kind == NotifyKind::ByeBye;
                 if !own {
                     let About { usn, location, .. } = about;
-                    return Some(Heard::Announcement { usn, leaving, location });
+                    return Some(DatagramEvent::Announcement { usn, leaving, location });
                 }
                 // Ours come back to us, on every interface of the same wire.
                 let from_us = self.links.values().any(|(link, _)| link.address == source);
-                (!from_us && !leaving).then_some(Heard::SameServer { source })
+                (!from_us && !leaving).then_some(DatagramEvent::SameServer { source })
             }
             Message::Answer { .. } => None,
         }
@@ -323,7 +323,7 @@ impl Announcer {
                 return None;
             }
             let Reverse((_, _, waiting)) = self.queue.pop()?;
-            if matches!(waiting, Waiting::Answer { .. }) {
+            if matches!(waiting, QueuedMessage::Answer { .. }) {
                 self.answers_waiting -= 1;
             }
             if let Some(datagram) = self.write(now, &waiting) {
@@ -378,12 +378,12 @@ impl Announcer {
     fn schedule_set(&mut self, at: Moment, link: LinkId, kind: Kind) {
         let mut at = at;
         for row in 0..3 + self.identity.services.len() {
-            self.push(at, Waiting::Set { link, kind, row });
+            self.push(at, QueuedMessage::Set { link, kind, row });
             at += self.between(10, 30);
         }
     }
 
-    fn push(&mut self, at: Moment, waiting: Waiting) {
+    fn push(&mut self, at: Moment, waiting: QueuedMessage) {
         self.scheduled += 1;
         self.queue.push(Reverse((at, self.scheduled, waiting)));
     }
@@ -406,7 +406,7 @@ impl Announcer {
         let mut last = now;
         for (at, datagram) in farewell {
             last = last.max(at);
-            self.push(at, Waiting::Written(datagram));
+            self.push(at, QueuedMessage::Written(datagram));
         }
         for link in self.links.keys().copied().collect::<Vec<_>>() {
             self.announce_on(last + Duration::from_millis(200), link);
@@ -443,7 +443,7 @@ impl Announcer {
         }
         // A search repeated while its answer waits adds no second one (SSDP-38).
         let repeated = self.queue.iter().any(|Reverse((_, _, w))| {
-            matches!(w, Waiting::Answer { to: t, asked, .. } if *t == to && asked == target)
+            matches!(w, QueuedMessage::Answer { to: t, asked, .. } if *t == to && asked == target)
         });
         if repeated {
             return true;
@@ -465,7 +465,10 @@ impl Announcer {
             }
             match at {
                 Some(at) => {
-                    self.push(at, Waiting::Answer { link, to, asked: target.to_owned(), row });
+                    self.push(
+                        at,
+                        QueuedMessage::Answer { link, to, asked: target.to_owned(), row },
+                    );
                     self.answers_waiting += 1;
                     answered = true;
                 }
@@ -475,13 +478,13 @@ impl Announcer {
         answered
     }
 
-    fn write(&self, now: Moment, waiting: &Waiting) -> Option<Datagram> {
+    fn write(&self, now: Moment, waiting: &QueuedMessage) -> Option<Datagram> {
         let (id, max_age) = (&self.identity, self.tuning.max_age);
         match waiting {
-            Waiting::Written(datagram) => {
+            QueuedMessage::Written(datagram) => {
                 self.links.contains_key(&datagram.link).then(|| datagram.clone())
             }
-            Waiting::Set { link, kind, row } => {
+            QueuedMessage::Set { link, kind, row } => {
                 let (link, _) = self.links.get(link)?;
                 let (nt, usn) = self.rows.get(*row)?;
                 Some(match kind {
@@ -489,7 +492,7 @@ impl Announcer {
                     Kind::ByeBye => written::byebye(id, link, (nt, usn)),
                 })
             }
-            Waiting::Answer { link, to, asked, row } => {
+            QueuedMessage::Answer { link, to, asked, row } => {
                 let (link, _) = self.links.get(link)?;
                 let (nt, usn) = self.rows.get(*row)?;
                 // A version asked is the version answered (SSDP-35).

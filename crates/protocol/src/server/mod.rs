@@ -11,8 +11,8 @@ pub mod range;
 pub mod registrar;
 mod written;
 
-pub use announcer::{Announcer, Datagram, Heard, Identity, Link, LinkId, Tuning};
-pub use publisher::{Delivery, Granted, Outcome, Publisher, Receiver, Refusal};
+pub use announcer::{Announcer, Datagram, DatagramEvent, Identity, Link, LinkId, Tuning};
+pub use publisher::{Delivery, DeliveryOutcome, Granted, Publisher, Receiver, Refusal};
 
 pub use crate::messages::gena::{Asked, callbacks, read_timeout, write_properties};
 pub use crate::messages::soap::{Call, Fault, Value, read_call, write_answer};

@@ -55,7 +55,7 @@ pub struct Delivery {
 
 /// How a delivery went.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Outcome {
+pub enum DeliveryOutcome {
     /// Accepted.
     Done,
     /// The subscriber does not know the SID any more (412).
@@ -318,13 +318,13 @@ impl Publisher {
     }
 
     /// Takes the outcome of a delivery; it is not tried again (GENA-15).
-    pub fn delivered(&mut self, sid: &str, outcome: Outcome) {
+    pub fn delivered(&mut self, sid: &str, outcome: DeliveryOutcome) {
         let Some(subscription) = self.subscriptions.get_mut(sid) else { return };
         subscription.in_flight = false;
         match outcome {
-            Outcome::Done => subscription.failures = 0,
-            Outcome::Failed => subscription.failures += 1,
-            Outcome::Gone => subscription.failures = FAILURES,
+            DeliveryOutcome::Done => subscription.failures = 0,
+            DeliveryOutcome::Failed => subscription.failures += 1,
+            DeliveryOutcome::Gone => subscription.failures = FAILURES,
         }
         if subscription.failures >= FAILURES {
             self.subscriptions.remove(sid);
@@ -373,7 +373,7 @@ mod tests {
     fn many_containers_come_in_several_events_each_once() {
         let mut publisher = one();
         publisher.poll_output(at(100)).unwrap();
-        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.delivered("uuid:a", DeliveryOutcome::Done);
         let pairs = |update: u32| (0..1200).map(move |n| (format!("c{n:04}"), update));
         publisher.change_containers(TV, pairs(7));
         publisher.change_containers(TV, pairs(8).take(3));
@@ -382,7 +382,7 @@ mod tests {
         let mut sizes = Vec::new();
         for step in 1..9 {
             let Some(event) = publisher.poll_output(at(100 + step * 250)) else { break };
-            publisher.delivered("uuid:a", Outcome::Done);
+            publisher.delivered("uuid:a", DeliveryOutcome::Done);
             let (_, value) =
                 event.variables.iter().find(|(n, _)| n == "ContainerUpdateIDs").unwrap();
             let parts: Vec<&str> = value.split(',').collect();
@@ -401,7 +401,7 @@ mod tests {
         assert_eq!(publisher.poll_output(at(0)), None, "not before the answer");
         let first = publisher.poll_output(at(100)).unwrap();
         assert_eq!((first.seq, first.variables.len()), (0, 1));
-        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.delivered("uuid:a", DeliveryOutcome::Done);
         publisher.change(CDS, TV, &[("SystemUpdateID", "2".into())]);
         publisher.change(CDS, TV, &[("SystemUpdateID", "3".into())]);
         assert_eq!(publisher.poll_output(at(250)), None, "moderated");
@@ -421,7 +421,7 @@ mod tests {
         event.sort();
         let expected = [("ContainerUpdateIDs", "c1,5"), ("SystemUpdateID", "1")];
         assert_eq!(event, expected.map(|(name, value)| (name.to_owned(), value.to_owned())));
-        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.delivered("uuid:a", DeliveryOutcome::Done);
         let many = (0..MOST_CONTAINERS as u32 + 7).map(|n| (format!("c{n}"), n));
         publisher.change_containers(TV, many);
         let event = publisher.poll_output(at(1000)).unwrap().variables;
@@ -434,7 +434,7 @@ mod tests {
         publisher.poll_output(at(100)).unwrap();
         publisher.change(CDS, TV, &[("SystemUpdateID", "2".into())]);
         assert_eq!(publisher.poll_output(at(10_000)), None);
-        publisher.delivered("uuid:a", Outcome::Failed);
+        publisher.delivered("uuid:a", DeliveryOutcome::Failed);
         assert_eq!(publisher.poll_output(at(10_000)).unwrap().seq, 1);
     }
 
@@ -444,7 +444,7 @@ mod tests {
         assert_eq!(publisher.poll_output(at(300_000)), None);
         assert!(publisher.is_empty(), "expired");
         let mut publisher = one();
-        publisher.delivered("uuid:a", Outcome::Gone);
+        publisher.delivered("uuid:a", DeliveryOutcome::Gone);
         assert!(publisher.is_empty(), "412");
         let mut publisher = one();
         assert_eq!(
@@ -465,17 +465,17 @@ mod tests {
     fn five_failures_in_a_row_end_it() {
         let mut publisher = one();
         let mut now = 100;
-        let mut fail = |publisher: &mut Publisher, outcome: Outcome| {
+        let mut fail = |publisher: &mut Publisher, outcome: DeliveryOutcome| {
             publisher.change(CDS, TV, &[("SystemUpdateID", now.to_string())]);
             assert!(publisher.poll_output(at(now)).is_some());
             publisher.delivered("uuid:a", outcome);
             now += 200;
         };
-        (0..4).for_each(|_| fail(&mut publisher, Outcome::Failed));
-        fail(&mut publisher, Outcome::Done);
-        (0..4).for_each(|_| fail(&mut publisher, Outcome::Failed));
+        (0..4).for_each(|_| fail(&mut publisher, DeliveryOutcome::Failed));
+        fail(&mut publisher, DeliveryOutcome::Done);
+        (0..4).for_each(|_| fail(&mut publisher, DeliveryOutcome::Failed));
         assert_eq!(publisher.len(), 1, "one that came through counts for all before");
-        fail(&mut publisher, Outcome::Failed);
+        fail(&mut publisher, DeliveryOutcome::Failed);
         assert!(publisher.is_empty(), "GENA-15");
     }
 
@@ -483,7 +483,7 @@ mod tests {
     fn what_expires_is_looked_at_in_time() {
         let mut publisher = one();
         publisher.poll_output(at(100)).unwrap();
-        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.delivered("uuid:a", DeliveryOutcome::Done);
         // Nothing else is due: whoever sleeps until then is awake when it expires (GENA-16).
         assert_eq!(publisher.next_deadline(), Some(at(300_000)));
         publisher.change(CDS, TV, &[("SystemUpdateID", "2".into())]);
@@ -513,7 +513,7 @@ mod tests {
     fn what_is_replaced_gets_events_until_the_new_initial_event_is_out() {
         let mut publisher = one();
         publisher.poll_output(at(100)).unwrap();
-        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.delivered("uuid:a", DeliveryOutcome::Done);
         let variables = vec![("SystemUpdateID", "2".to_owned())];
         let mut again = |sid: &str, variables: &[(&'static str, String)]| {
             let (variables, timeout) = (variables.to_vec(), at(300_000));
@@ -524,7 +524,7 @@ mod tests {
         again("uuid:c", &variables).unwrap();
         publisher.change(CDS, TV, &[("SystemUpdateID", "3".into())]);
         assert_eq!(publisher.poll_output(at(450)).unwrap().sid, "uuid:a", "nothing is missed");
-        publisher.delivered("uuid:a", Outcome::Done);
+        publisher.delivered("uuid:a", DeliveryOutcome::Done);
         let initial = publisher.poll_output(at(500)).unwrap();
         assert_eq!((initial.sid.as_str(), initial.seq), ("uuid:c", 0));
         assert_eq!(publisher.len(), 1);

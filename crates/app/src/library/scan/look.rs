@@ -18,8 +18,8 @@ use mostra_core::left_out::Reason;
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::extension::Extension;
-use mostra_media::playlist::{self, Target};
-use mostra_media::walk::{Listed, Listing, Stat};
+use mostra_media::playlist::{self, EntryTarget};
+use mostra_media::walk::{DirectoryListing, Listed, Stat};
 use mostra_media::{probe::probe_opened, sidecar, unreadable};
 use mostra_protocol::model::text::{NAME, tamed};
 
@@ -27,15 +27,15 @@ use mostra_store::LeftOut;
 use nix::fcntl::OFlag;
 use nix::sys::stat::Mode;
 
-use super::beside::Beside;
+use super::sidecar_index::SidecarIndex;
 use super::watched::Watched;
-use super::{Progress, Scope};
+use super::{Progress, ScanScope};
 
 /// A file that was written within this time may still be growing.
 pub(super) const FRESH: Duration = Duration::from_millis(1000);
 
 /// What the disk says of one file.
-pub(super) enum Looked {
+pub(super) enum Finding {
     /// As recorded.
     Same(u32),
     /// New or changed; with its serial, if it is known by another name or from before.
@@ -63,7 +63,7 @@ pub(super) struct Station {
 
 /// What was looked at in all.
 #[derive(Default)]
-pub(super) struct Seen {
+pub(super) struct WalkedDirectories {
     /// Directories listed.
     pub directories: HashSet<String>,
     /// Directories that could not be read for now, and below which nothing counts as gone.
@@ -84,7 +84,7 @@ pub(super) struct Job {
     pub root: PathBuf,
     pub kinds: Kinds,
     pub excluded: Vec<String>,
-    pub scope: Scope,
+    pub scope: ScanScope,
     pub inventory: Arc<Inventory>,
     pub catalogue: Arc<Catalogue>,
     pub progress: Arc<Progress>,
@@ -108,7 +108,7 @@ pub(super) struct Job {
 
 /// A directory whose files are looked at; it is opened at the first that must be read, so that
 /// the system does not go the whole way to each.
-pub(super) struct Around {
+pub(super) struct OpenDirectory {
     whole: PathBuf,
     opened: OnceCell<io::Result<OwnedFd>>,
 }
@@ -130,7 +130,7 @@ fn regular(file: File) -> io::Result<File> {
     }
 }
 
-impl Around {
+impl OpenDirectory {
     fn open(&self, name: &str) -> io::Result<File> {
         let open = |directory: &Path| {
             let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
@@ -162,8 +162,8 @@ impl Job {
     }
 
     /// The directory at a path below the folder.
-    pub(super) fn around(&self, path: &str) -> Around {
-        Around { whole: self.root.join(path), opened: OnceCell::new() }
+    pub(super) fn around(&self, path: &str) -> OpenDirectory {
+        OpenDirectory { whole: self.root.join(path), opened: OnceCell::new() }
     }
 
     pub(super) fn stopped(&self) -> bool {
@@ -175,7 +175,12 @@ impl Job {
     }
 
     /// Recorded directories in a listed one that are there no more.
-    pub(super) fn note_absent(&self, path: &str, listing: &Listing, seen: &mut Seen) {
+    pub(super) fn note_absent(
+        &self,
+        path: &str,
+        listing: &DirectoryListing,
+        seen: &mut WalkedDirectories,
+    ) {
         let prefix = if path.is_empty() { String::new() } else { format!("{path}/") };
         for (known, _) in self.inventory.directories() {
             let Some(name) = known.strip_prefix(&prefix) else { continue };
@@ -193,20 +198,26 @@ impl Job {
         &self,
         path: &str,
         file: &Listed,
-        beside: &Beside,
-        around: &Around,
-    ) -> Option<Looked> {
+        sidecar_index: &SidecarIndex,
+        around: &OpenDirectory,
+    ) -> Option<Finding> {
         let Some(stat) = file.stat else {
-            return Some(self.read(join(path, &file.name), &file.name, None, beside, around));
+            return Some(self.read(
+                join(path, &file.name),
+                &file.name,
+                None,
+                sidecar_index,
+                around,
+            ));
         };
         let recorded = self.recorded(path, &file.name);
         let unchanged = recorded.filter(|known| {
             (known.size, known.modified_ms, known.reader) == (stat.size, stat.modified_ms, READER)
         });
         if let Some(recorded) = unchanged {
-            let (captions, art) = beside.of_file(&file.name);
+            let (captions, art) = sidecar_index.of_file(&file.name);
             return Some(if captions == recorded.captions && art == recorded.art {
-                Looked::Same(recorded.serial)
+                Finding::Same(recorded.serial)
             } else {
                 self.with_sidecars(join(path, &file.name), recorded.serial, captions, art)
             });
@@ -214,7 +225,7 @@ impl Job {
         if self.is_fresh(stat.modified_ms) && !self.first {
             return None;
         }
-        Some(self.read(join(path, &file.name), &file.name, Some(stat), beside, around))
+        Some(self.read(join(path, &file.name), &file.name, Some(stat), sidecar_index, around))
     }
 
     /// Whether the state of each file is asked for before it is opened: where nothing is recorded,
@@ -229,19 +240,19 @@ impl Job {
         &self,
         path: String,
         file: &Listed,
-        beside: &Beside,
-    ) -> Option<Looked> {
+        sidecar_index: &SidecarIndex,
+    ) -> Option<Finding> {
         let now = Stat::from(&std::fs::metadata(self.root.join(&path)).ok()?);
         if file.stat != Some(now) {
             return Some(self.growing(path));
         }
         let around = self.around(path.rsplit_once('/').map_or("", |(around, _)| around));
-        Some(self.read(path, &file.name, Some(now), beside, &around))
+        Some(self.read(path, &file.name, Some(now), sidecar_index, &around))
     }
 
-    fn growing(&self, path: String) -> Looked {
+    fn growing(&self, path: String) -> Finding {
         let serial = self.serial_of(&path);
-        Looked::Growing { path, serial }
+        Finding::Growing { path, serial }
     }
 
     /// The serial of a recorded file.
@@ -264,14 +275,14 @@ impl Job {
         serial: u32,
         captions: Vec<Caption>,
         art: Option<String>,
-    ) -> Looked {
+    ) -> Finding {
         match self.catalogue.recorded(serial) {
             Some(file) => {
                 let facts = Facts { captions, art, ..(*file.facts).clone() };
                 let facts = Arc::new(facts);
-                Looked::Facts { path, facts, serial: Some(serial), moved_from: None }
+                Finding::Facts { path, facts, serial: Some(serial), moved_from: None }
             }
-            None => Looked::Same(serial),
+            None => Finding::Same(serial),
         }
     }
 
@@ -281,17 +292,17 @@ impl Job {
         path: String,
         name: &str,
         stat: Option<Stat>,
-        beside: &Beside,
-        directory: &Around,
-    ) -> Looked {
+        sidecar_index: &SidecarIndex,
+        directory: &OpenDirectory,
+    ) -> Finding {
         let extension = Extension::of(name);
         if FileClass::of_extension(&extension) == FileClass::Playlist {
             return self.read_playlist(path, &extension);
         }
-        if beside.has_media && sidecar::is_cover(name) {
+        if sidecar_index.has_media && sidecar::is_cover(name) {
             return left_out(path, Reason::Cover);
         }
-        let (captions, art) = beside.of_file(name);
+        let (captions, art) = sidecar_index.of_file(name);
         let around = path.rsplit_once('/').map_or("", |(around, _)| around);
         let recorded = self.recorded(around, name);
         let names = || path.split('/').map(str::to_owned).collect::<Vec<_>>();
@@ -305,7 +316,7 @@ impl Job {
                 facts.episode = episode::read(&names());
             }
             let facts = Arc::new(facts);
-            return Looked::Facts { path, facts, serial: Some(serial), moved_from: Some(from) };
+            return Finding::Facts { path, facts, serial: Some(serial), moved_from: Some(from) };
         }
         let opened = directory.open(name).and_then(|file| {
             let stat = stat.map_or_else(|| Stat::of(&file), Ok)?;
@@ -336,7 +347,7 @@ impl Job {
                     facts.track.0 = episode::track(name);
                 }
                 let serial = recorded.map(|r| r.serial);
-                Looked::Facts { path, facts: Arc::new(facts), serial, moved_from: None }
+                Finding::Facts { path, facts: Arc::new(facts), serial, moved_from: None }
             }
             Ok(facts) => left_out(path, Reason::OtherKind(facts.kind)),
             // It may be damaged only because the rest of it is still to come.
@@ -367,7 +378,7 @@ impl Job {
         self.links.keys().find(|link| is_below(path, link))
     }
 
-    fn read_playlist(&self, path: String, extension: &str) -> Looked {
+    fn read_playlist(&self, path: String, extension: &str) -> Finding {
         let whole = self.root.join(&path);
         let mut bytes = Vec::new();
         let read = open_at_once(&whole)
@@ -381,8 +392,8 @@ impl Job {
                 let (mut paths, mut stations, mut refused) = (Vec::new(), Vec::new(), Vec::new());
                 for entry in entries {
                     match entry.target {
-                        Target::Path(entry) => paths.extend(playlist::resolve(&whole, &entry)),
-                        Target::Stream(text) => {
+                        EntryTarget::Path(entry) => paths.extend(playlist::resolve(&whole, &entry)),
+                        EntryTarget::Stream(text) => {
                             let address = Address::parse(&text);
                             match address.filter(|a| self.stations.covers(a)) {
                                 Some(address) => {
@@ -403,7 +414,7 @@ impl Job {
                 }
                 refused.sort();
                 refused.dedup();
-                Looked::Playlist { path, entries: paths, stations, refused }
+                Finding::Playlist { path, entries: paths, stations, refused }
             }
             Err(error) => left_out(path, error),
         }
@@ -442,8 +453,8 @@ pub(super) fn join(path: &str, name: &str) -> String {
     if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") }
 }
 
-pub(super) fn left_out(path: String, reason: Reason) -> Looked {
-    Looked::Left(LeftOut { path, reason })
+pub(super) fn left_out(path: String, reason: Reason) -> Finding {
+    Finding::Left(LeftOut { path, reason })
 }
 
 /// The clock by which file systems stamp.
@@ -469,12 +480,12 @@ mod tests {
         std::fs::write(at("file.mp3"), b"sound").unwrap();
         let began = Instant::now();
         for whole in [folder.path().to_owned(), folder.path().join("nowhere/..")] {
-            let around = Around { whole, opened: OnceCell::new() };
+            let around = OpenDirectory { whole, opened: OnceCell::new() };
             for name in ["pipe.mp3", "socket.mp3", "directory.mp3", "terminal.mp3"] {
                 assert!(around.open(name).is_err(), "{name}");
             }
         }
-        let around = Around { whole: folder.path().to_owned(), opened: OnceCell::new() };
+        let around = OpenDirectory { whole: folder.path().to_owned(), opened: OnceCell::new() };
         assert!(around.open("file.mp3").is_ok());
         assert!(open_at_once(&at("pipe.mp3")).and_then(regular).is_err(), "as a playlist");
         assert!(began.elapsed() < Duration::from_secs(1));

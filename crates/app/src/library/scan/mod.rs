@@ -1,11 +1,11 @@
 //! Scans: from a folder on disk to records and catalogue.
 
-mod beside;
-mod book;
 mod error;
 mod look;
 mod presence;
 mod progress;
+mod reconciliation;
+mod sidecar_index;
 mod walk;
 pub mod watch;
 mod watched;
@@ -25,13 +25,13 @@ use mostra_protocol::Moment;
 use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
 use tokio::sync::mpsc;
 
-use self::book::Book;
-pub use self::book::Serials;
 pub use self::error::{AwayReason, ScanError};
-use self::look::{Job, Looked, Station};
+use self::look::{Finding, Job, Station};
 pub use self::presence::answers;
 use self::presence::{away, present};
 pub use self::progress::{Progress, ScanProgress};
+use self::reconciliation::Reconciliation;
+pub use self::reconciliation::Serials;
 use self::walk::Walk;
 pub use self::watch::Noticed;
 use self::watched::Watched;
@@ -40,45 +40,48 @@ use crate::Topic;
 use crate::library::Library;
 
 /// Directories by path below a folder, and whether all below them is looked at as well.
-pub type Places = BTreeMap<String, bool>;
+pub type ScanPlaces = BTreeMap<String, bool>;
 
 /// What a scan looks at.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Scope {
+pub enum ScanScope {
     /// All of a folder; why, in a word.
     Whole(&'static str),
     /// Some directories, and what is new in them.
-    Places {
+    ScanPlaces {
         /// Which.
-        places: Places,
+        places: ScanPlaces,
         /// Whether a person asked, and wants to see it.
         asked: bool,
     },
 }
 
-impl Scope {
+impl ScanScope {
     /// Some directories in which something changed.
-    pub fn changed(places: Places) -> Scope {
-        Scope::Places { places, asked: false }
+    pub fn changed(places: ScanPlaces) -> ScanScope {
+        ScanScope::ScanPlaces { places, asked: false }
     }
 
     fn why(&self) -> &'static str {
         match self {
-            Scope::Whole(why) => why,
-            Scope::Places { asked: true, .. } => "asked",
-            Scope::Places { asked: false, .. } => "change",
+            ScanScope::Whole(why) => why,
+            ScanScope::ScanPlaces { asked: true, .. } => "asked",
+            ScanScope::ScanPlaces { asked: false, .. } => "change",
         }
     }
 
     fn is_whole(&self) -> bool {
-        matches!(self, Scope::Whole(_))
+        matches!(self, ScanScope::Whole(_))
     }
 
-    fn join(&mut self, other: Scope) {
+    fn join(&mut self, other: ScanScope) {
         match (&mut *self, other) {
-            (Scope::Whole(_), _) => {}
-            (_, whole @ Scope::Whole(_)) => *self = whole,
-            (Scope::Places { places, asked }, Scope::Places { places: more, asked: also }) => {
+            (ScanScope::Whole(_), _) => {}
+            (_, whole @ ScanScope::Whole(_)) => *self = whole,
+            (
+                ScanScope::ScanPlaces { places, asked },
+                ScanScope::ScanPlaces { places: more, asked: also },
+            ) => {
                 more.into_iter().for_each(|(path, deep)| *places.entry(path).or_default() |= deep);
                 *asked |= also;
             }
@@ -88,7 +91,7 @@ impl Scope {
 
 /// What is known of a folder's scans.
 #[derive(Debug, Clone, Default)]
-pub struct Known {
+pub struct FolderState {
     /// The scan that runs.
     pub running: Option<Arc<Progress>>,
     /// Why the last one failed.
@@ -117,10 +120,10 @@ pub struct Known {
     /// Whether somebody is looking whether the folder is there: one that hangs holds one thread
     /// and no more.
     looking: Arc<AtomicBool>,
-    again: Option<Scope>,
+    again: Option<ScanScope>,
 }
 
-impl Known {
+impl FolderState {
     /// The paths below a folder at `root` that are away, as another drive than recorded is
     /// mounted there, or none.
     fn drives_away(&self, root: &Path, holds: impl Fn(&str) -> bool) -> Vec<String> {
@@ -139,20 +142,20 @@ fn drives_now(root: &Path, links: &BTreeMap<String, String>) -> Drives {
 
 /// The scans of all folders.
 #[derive(Debug, Default)]
-pub struct ScanBoard(Mutex<HashMap<u32, Known>>);
+pub struct ScanBoard(Mutex<HashMap<u32, FolderState>>);
 
 impl ScanBoard {
-    fn lock(&self) -> MutexGuard<'_, HashMap<u32, Known>> {
+    fn lock(&self) -> MutexGuard<'_, HashMap<u32, FolderState>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// What is known of a folder.
-    pub fn known(&self, folder: u32) -> Known {
+    pub fn known(&self, folder: u32) -> FolderState {
         self.lock().get(&folder).cloned().unwrap_or_default()
     }
 
     /// Notes something of a folder.
-    pub fn note(&self, folder: u32, note: impl FnOnce(&mut Known)) {
+    pub fn note(&self, folder: u32, note: impl FnOnce(&mut FolderState)) {
         note(self.lock().entry(folder).or_default());
     }
 
@@ -196,7 +199,7 @@ impl ScanBoard {
 }
 
 /// Starts a folder's scan in the background; if one runs, another follows it.
-pub fn start(library: &Arc<Library>, folder: &Folder, scope: Scope) {
+pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
     let (whole, small) = (scope.is_whole(), scope.why() == "change");
     let progress = Arc::new(Progress::start(small));
     {
@@ -258,7 +261,7 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: Scope) {
 }
 
 /// Watches the directories to which a scan that ended early did not come.
-fn watch_all(known: &Known) {
+fn watch_all(known: &FolderState) {
     let Some(watched) = known.watched.clone() else { return };
     let tops = std::iter::once(String::new()).chain(known.links.keys().cloned());
     let (tops, excluded) = (tops.collect::<Vec<_>>(), known.excluded.clone());
@@ -279,7 +282,7 @@ const FLUSH: Duration = Duration::from_secs(1);
 async fn scan(
     library: &Arc<Library>,
     folder: &Folder,
-    scope: Scope,
+    scope: ScanScope,
     progress: &Arc<Progress>,
 ) -> Result<u32, ScanError> {
     let root = PathBuf::from(&folder.root);
@@ -294,8 +297,8 @@ async fn scan(
         Arc::new(made.await?)
     };
     let known_drives = known.drives.clone();
-    let mut book = Book::new(folder, inventory.clone());
-    let (sender, mut receiver) = mpsc::channel::<Vec<Looked>>(32);
+    let mut book = Reconciliation::new(folder, inventory.clone());
+    let (sender, mut receiver) = mpsc::channel::<Vec<Finding>>(32);
     let (why, whole) = (scope.why(), scope.is_whole());
     let job = Job {
         root: root.clone(),
@@ -317,7 +320,7 @@ async fn scan(
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
     let mut report = Report::default();
     let mut left: Vec<LeftOut> = Vec::new();
-    let mut growing = Places::new();
+    let mut growing = ScanPlaces::new();
     let mut lists = Vec::new();
     let mut batch = Batch::default();
     let mut limit = FIRST_BATCH;
@@ -338,14 +341,14 @@ async fn scan(
         };
         for looked in told {
             match looked {
-                Looked::Left(file) => left.push(file),
-                Looked::Same(serial) => book.see(serial),
-                Looked::Growing { path, serial } => {
+                Finding::Left(file) => left.push(file),
+                Finding::Same(serial) => book.see(serial),
+                Finding::Growing { path, serial } => {
                     growing.insert(path.rsplit_once('/').map_or("", |(d, _)| d).to_owned(), false);
                     serial.into_iter().for_each(|serial| book.see(serial));
                     left.push(LeftOut { path, reason: Reason::Growing });
                 }
-                Looked::Playlist { path, entries, stations, refused } => {
+                Finding::Playlist { path, entries, stations, refused } => {
                     lists.push((path, entries, refused));
                     for Station { path, facts, serial, same } in stations {
                         match serial.filter(|_| same) {
@@ -359,13 +362,13 @@ async fn scan(
                         }
                     }
                 }
-                Looked::Facts { path, facts, serial, moved_from } => {
+                Finding::Facts { path, facts, serial, moved_from } => {
                     let what = if serial.is_some() { What::Changed } else { What::Added };
                     report.note(what, &path);
                     book.put(library, path, facts, serial, moved_from, &mut batch).await?;
                 }
-                Looked::Away(path) => hide(library, folder, &book, path).await?,
-                Looked::Links(links) => follow(library, folder, links).await?,
+                Finding::Away(path) => hide(library, folder, &book, path).await?,
+                Finding::Links(links) => follow(library, folder, links).await?,
             }
         }
         if batch.files() >= limit.min(progress.to_record_at_once()) {
@@ -458,7 +461,7 @@ async fn follow(
 async fn hide(
     library: &Library,
     folder: &Folder,
-    book: &Book,
+    book: &Reconciliation,
     path: String,
 ) -> Result<(), ScanError> {
     let change = book.hiding(&path);
@@ -470,12 +473,12 @@ async fn hide(
 }
 
 /// Looks again at directories in which something is still being written.
-fn come_back(library: &Arc<Library>, folder: &Folder, places: Places) {
+fn come_back(library: &Arc<Library>, folder: &Folder, places: ScanPlaces) {
     let (library, folder) = (library.clone(), folder.clone());
     tokio::spawn(async move {
         tokio::time::sleep(Duration::from_millis(700)).await;
         if library.catalogue().folders().iter().any(|f| f.serial == folder.serial) {
-            start(&library, &folder, Scope::changed(places));
+            start(&library, &folder, ScanScope::changed(places));
         }
     });
 }

@@ -12,8 +12,8 @@ use tokio::time::Instant;
 
 use super::look::{is_below, is_below_any};
 use super::presence::{There, answers, away, is_there};
-use super::watched::{Heard, Watched};
-use super::{Scope, drives_now, start};
+use super::watched::{WatchEvent, Watched};
+use super::{ScanScope, drives_now, start};
 use crate::library::Library;
 
 /// How changes in a folder are noticed.
@@ -96,20 +96,20 @@ async fn watch(library: Arc<Library>, folder: Folder) {
                 first = first(ears.as_ref()) => {
                     let heard = gather(first, ears.as_ref()).await;
                     if heard.lost {
-                        start(&library, &folder, Scope::Whole("many"));
+                        start(&library, &folder, ScanScope::Whole("many"));
                     } else if !heard.places.is_empty() {
-                        start(&library, &folder, Scope::changed(heard.places));
+                        start(&library, &folder, ScanScope::changed(heard.places));
                     }
                 }
                 () = tokio::time::sleep_until(next_poll),
                     if !was_away && matches!(noticed, Noticed::Polled(_)) =>
                 {
-                    start(&library, &folder, Scope::Whole("poll"));
+                    start(&library, &folder, ScanScope::Whole("poll"));
                     next_poll = Instant::now() + poll;
                 }
                 _ = look_for_it.tick() => match is_there(&library, &folder).await {
                     There::Yes if was_away => {
-                        start(&library, &folder, Scope::Whole("back"));
+                        start(&library, &folder, ScanScope::Whole("back"));
                         // It is watched again once it is shown again.
                         for _ in 0..100 {
                             if library.scans.known(folder.serial).away.is_none() {
@@ -122,10 +122,10 @@ async fn watch(library: Arc<Library>, folder: Folder) {
                     // A scan that somebody asked for found that it is back.
                     There::Yes if !library.scans.watches(folder.serial, watched.as_ref()) => break,
                     There::Yes if drives_changed(&library, &folder).await => {
-                        start(&library, &folder, Scope::Whole("drive"));
+                        start(&library, &folder, ScanScope::Whole("drive"));
                     }
                     There::Yes if links_changed(&library, &folder).await => {
-                        start(&library, &folder, Scope::Whole("link"));
+                        start(&library, &folder, ScanScope::Whole("link"));
                     }
                     There::No(why) if !was_away => {
                         away(&library, &folder, why).await;
@@ -196,15 +196,15 @@ pub(super) fn remote(path: &Path) -> Option<&'static str> {
 }
 
 /// The first of what changed.
-async fn first(ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard {
+async fn first(ears: Option<&AsyncFd<Arc<Watched>>>) -> WatchEvent {
     let Some(ears) = ears else { return std::future::pending().await };
-    let mut heard = Heard::default();
+    let mut heard = WatchEvent::default();
     hear(ears, &mut heard).await;
     heard
 }
 
 /// What else changes, until nothing more comes for a while.
-async fn gather(mut heard: Heard, ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard {
+async fn gather(mut heard: WatchEvent, ears: Option<&AsyncFd<Arc<Watched>>>) -> WatchEvent {
     let latest = Instant::now() + LATEST;
     while let Some(ears) = ears {
         let until = (Instant::now() + QUIET).min(latest);
@@ -216,7 +216,7 @@ async fn gather(mut heard: Heard, ears: Option<&AsyncFd<Arc<Watched>>>) -> Heard
 }
 
 /// Waits for something that the kernel tells.
-async fn hear(ears: &AsyncFd<Arc<Watched>>, heard: &mut Heard) {
+async fn hear(ears: &AsyncFd<Arc<Watched>>, heard: &mut WatchEvent) {
     loop {
         // Without the runtime there is nothing to wait for any more.
         let Ok(mut ready) = ears.readable().await else { return std::future::pending().await };

@@ -10,7 +10,7 @@ use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 use nix::errno::Errno;
 use nix::sys::inotify::{AddWatchFlags, InitFlags, Inotify, InotifyEvent, WatchDescriptor};
 
-use super::Places;
+use super::ScanPlaces;
 
 /// Reading is no change; that a writer is done is.
 const CHANGES: AddWatchFlags = AddWatchFlags::IN_CREATE
@@ -37,10 +37,10 @@ pub struct Watched {
 
 /// What the kernel told.
 #[derive(Debug, Default)]
-pub(super) struct Heard {
+pub(super) struct WatchEvent {
     /// Directories in which something changed, with all below them where they have just come: one
     /// may have taken the place of another.
-    pub places: Places,
+    pub places: ScanPlaces,
     /// Whether more changed than could be told.
     pub lost: bool,
 }
@@ -111,14 +111,14 @@ impl Watched {
     ///
     /// # Errors
     /// `WouldBlock` when that is nothing.
-    pub(super) fn read(&self, heard: &mut Heard) -> io::Result<()> {
+    pub(super) fn read(&self, heard: &mut WatchEvent) -> io::Result<()> {
         for event in self.inotify.read_events()? {
             self.note(&event, heard);
         }
         Ok(())
     }
 
-    fn note(&self, event: &InotifyEvent, heard: &mut Heard) {
+    fn note(&self, event: &InotifyEvent, heard: &mut WatchEvent) {
         heard.lost |= event.mask.contains(AddWatchFlags::IN_Q_OVERFLOW);
         let mut directories = self.lock();
         if event.mask.contains(AddWatchFlags::IN_IGNORED) {
@@ -175,7 +175,7 @@ mod tests {
     use std::fs;
 
     fn heard(watched: &Watched) -> Vec<String> {
-        let mut heard = Heard::default();
+        let mut heard = WatchEvent::default();
         while watched.read(&mut heard).is_ok() {}
         assert!(!heard.lost);
         let told = |(path, deep): (String, bool)| path + if deep { "/*" } else { "" };
@@ -188,7 +188,7 @@ mod tests {
         let watched = Watched::new(folder.path()).unwrap();
         watched.add("");
         let wd = *watched.lock().keys().next().unwrap();
-        let mut heard = Heard::default();
+        let mut heard = WatchEvent::default();
         let mask = AddWatchFlags::IN_Q_OVERFLOW;
         watched.note(&InotifyEvent { wd, mask, cookie: 0, name: None }, &mut heard);
         assert!(heard.lost);

@@ -15,8 +15,8 @@ use mostra_media::mounts::Mounts;
 use tokio::sync::mpsc;
 
 use self::tasks::Task;
-use super::Scope;
-use super::look::{FRESH, Job, Looked, Seen, is_below_any, left_out};
+use super::ScanScope;
+use super::look::{FRESH, Finding, Job, WalkedDirectories, is_below_any, left_out};
 
 /// What is told in one message.
 const MESSAGE: usize = 64;
@@ -26,7 +26,7 @@ const SILENCE: Duration = Duration::from_secs(4);
 const THREADS: usize = 2;
 
 /// The work on one drive.
-struct Lane {
+struct DriveQueue {
     mount: PathBuf,
     /// A place on the drive by which it is asked whether it answers.
     top: PathBuf,
@@ -40,9 +40,9 @@ struct Lane {
     silent: bool,
 }
 
-struct State {
-    lanes: Vec<Lane>,
-    seen: Seen,
+struct WalkState {
+    lanes: Vec<DriveQueue>,
+    seen: WalkedDirectories,
     fresh: Vec<(usize, Task)>,
     links: BTreeMap<String, String>,
     /// The links as told last.
@@ -50,7 +50,7 @@ struct State {
     stopped: bool,
 }
 
-impl Lane {
+impl DriveQueue {
     /// Whether all is listed that will be.
     fn is_listed(&self) -> bool {
         self.silent || self.listing == 0 && self.lists.is_empty()
@@ -70,9 +70,9 @@ pub(super) struct Walk {
     drives: Drives,
     away: Vec<String>,
     /// None once the walk is over, though a thread may still wait for a drive that hangs.
-    sender: Mutex<Option<mpsc::Sender<Vec<Looked>>>>,
+    sender: Mutex<Option<mpsc::Sender<Vec<Finding>>>>,
     began: Instant,
-    state: Mutex<State>,
+    state: Mutex<WalkState>,
     /// There is work, or some was done.
     changed: Condvar,
 }
@@ -81,13 +81,13 @@ pub(super) struct Walk {
 struct Telling<'a> {
     walk: &'a Walk,
     beat: &'a AtomicU64,
-    gathered: Vec<Looked>,
+    gathered: Vec<Finding>,
 }
 
 impl Telling<'_> {
-    fn tell(&mut self, looked: Looked) {
+    fn tell(&mut self, looked: Finding) {
         let progress = &self.walk.job.progress;
-        if matches!(looked, Looked::Left(_)) {
+        if matches!(looked, Finding::Left(_)) {
             progress.left_out.fetch_add(1, Ordering::Relaxed);
         }
         self.beat.store(self.walk.now(), Ordering::Relaxed);
@@ -114,7 +114,7 @@ impl Telling<'_> {
 
 impl Walk {
     /// Walks, and tells of each file. Gives `None` when it was stopped.
-    pub(super) fn run(job: Job, sender: mpsc::Sender<Vec<Looked>>) -> Option<Seen> {
+    pub(super) fn run(job: Job, sender: mpsc::Sender<Vec<Finding>>) -> Option<WalkedDirectories> {
         let mounts = Mounts::read();
         let real_root = std::fs::canonicalize(&job.root).unwrap_or_else(|_| job.root.clone());
         let partial = !job.scope.is_whole();
@@ -124,10 +124,10 @@ impl Walk {
         // Before anything is listed: what lies at the place of a drive that is away is not it.
         let drives = mounts.drives(&real_root, &job.links);
         let away = job.away(&drives);
-        let seen = Seen { unreadable: away.clone(), ..Seen::default() };
+        let seen = WalkedDirectories { unreadable: away.clone(), ..WalkedDirectories::default() };
         let lists = match &job.scope {
-            Scope::Whole(_) => vec![Task::List { path: String::new(), deep: true }],
-            Scope::Places { places, .. } => {
+            ScanScope::Whole(_) => vec![Task::List { path: String::new(), deep: true }],
+            ScanScope::ScanPlaces { places, .. } => {
                 let deep: Vec<String> = places
                     .iter()
                     .filter(|(_, deep)| **deep)
@@ -144,7 +144,7 @@ impl Walk {
             real_root,
             sender: Mutex::new(Some(sender)),
             began: Instant::now(),
-            state: Mutex::new(State {
+            state: Mutex::new(WalkState {
                 lanes: Vec::new(),
                 seen,
                 fresh: Vec::new(),
@@ -172,7 +172,7 @@ impl Walk {
         outcome
     }
 
-    fn go(self: &Arc<Self>) -> Option<Seen> {
+    fn go(self: &Arc<Self>) -> Option<WalkedDirectories> {
         self.wait()?;
         let fresh = std::mem::take(&mut self.lock().fresh);
         if let Some(newest) = fresh.iter().filter_map(|(_, task)| task.modified_ms()).max() {
@@ -194,7 +194,7 @@ impl Walk {
     fn tell_away(&self) {
         let mut told = Vec::new();
         for path in &self.away {
-            told.push(Looked::Away(path.clone()));
+            told.push(Finding::Away(path.clone()));
             told.push(left_out(path.clone(), Reason::OtherDrive));
         }
         let mut state = self.lock();
@@ -208,7 +208,7 @@ impl Walk {
 
     /// Notes which drives the folder is on. Where one was mounted or unmounted meanwhile, nothing
     /// counts as gone.
-    fn note_drives(&self, mut seen: Seen) -> Seen {
+    fn note_drives(&self, mut seen: WalkedDirectories) -> WalkedDirectories {
         let links = self.lock().links.clone();
         let now = Mounts::read().drives(&self.real_root, &links);
         let changed = |path: &&String| {
@@ -224,11 +224,11 @@ impl Walk {
         seen
     }
 
-    fn lock(&self) -> MutexGuard<'_, State> {
+    fn lock(&self) -> MutexGuard<'_, WalkState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn tell(&self, told: Vec<Looked>) {
+    fn tell(&self, told: Vec<Finding>) {
         let sender = self.sender.lock().unwrap_or_else(PoisonError::into_inner).clone();
         // Nobody listens any more only when the scan was given up.
         let _ = sender.map(|sender| sender.blocking_send(told));
@@ -270,7 +270,7 @@ impl Walk {
         let lane = match state.lanes.iter().position(|lane| lane.mount == mount) {
             Some(lane) => lane,
             None => {
-                state.lanes.push(Lane {
+                state.lanes.push(DriveQueue {
                     mount,
                     top: place.to_owned(),
                     lists: Vec::new(),
@@ -360,16 +360,16 @@ impl Walk {
                 state.stopped = true;
                 return None;
             }
-            if state.lanes.iter().all(Lane::is_listed) {
+            if state.lanes.iter().all(DriveQueue::is_listed) {
                 self.job.progress.listed.store(true, Ordering::Relaxed);
                 // Told before all is looked at, so that what has been read can be played; and
                 // not before all links are met, or those still to come would be closed.
                 if state.links != state.told {
                     state.told = state.links.clone();
-                    self.tell(vec![Looked::Links(state.told.clone())]);
+                    self.tell(vec![Finding::Links(state.told.clone())]);
                 }
             }
-            if state.lanes.iter().all(Lane::is_idle) {
+            if state.lanes.iter().all(DriveQueue::is_idle) {
                 return Some(());
             }
             let quiet = state.lanes.iter().position(|lane| {
@@ -393,7 +393,7 @@ impl Walk {
     }
 
     /// A drive does not answer: what is on it counts as away, and not as gone.
-    fn give_up(&self, state: &mut State, lane: usize) {
+    fn give_up(&self, state: &mut WalkState, lane: usize) {
         state.lanes[lane].silent = true;
         let mount = state.lanes[lane].mount.clone();
         state.seen.silent |= self.mounts.of(&self.real_root) == mount;
@@ -408,7 +408,7 @@ impl Walk {
         silent.sort();
         silent.dedup();
         let told = silent.iter().flat_map(|path| {
-            [Looked::Away(path.clone()), left_out(path.clone(), Reason::NoAnswer)]
+            [Finding::Away(path.clone()), left_out(path.clone(), Reason::NoAnswer)]
         });
         self.tell(told.collect());
         state.seen.unreadable.extend(silent);

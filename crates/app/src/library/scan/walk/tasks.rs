@@ -6,10 +6,10 @@ use std::sync::atomic::Ordering;
 
 use mostra_core::left_out::{DEPTH, Reason};
 use mostra_media::unreadable;
-use mostra_media::walk::{Listed, Listing, Stat, list};
+use mostra_media::walk::{DirectoryListing, Listed, Stat, list};
 
-use super::super::beside::Beside;
-use super::super::look::{Looked, is_below_any, join};
+use super::super::look::{Finding, is_below_any, join};
+use super::super::sidecar_index::SidecarIndex;
 use super::{Telling, Walk};
 
 /// Files of one directory that are looked at in one go.
@@ -19,29 +19,35 @@ pub(super) enum Task {
     /// A directory, with all below it if `deep`.
     List { path: String, deep: bool },
     /// A link, and what lies beside it.
-    Follow { path: String, beside: Arc<Beside> },
+    Follow { path: String, sidecar_index: Arc<SidecarIndex> },
     /// Some files of a directory.
-    Look { path: Arc<str>, listing: Arc<Listing>, from: usize, beside: Arc<Beside> },
+    Look {
+        path: Arc<str>,
+        listing: Arc<DirectoryListing>,
+        from: usize,
+        sidecar_index: Arc<SidecarIndex>,
+    },
     /// A file that was just written.
-    Again { path: String, file: Listed, beside: Arc<Beside> },
+    Again { path: String, file: Listed, sidecar_index: Arc<SidecarIndex> },
 }
 
 impl Walk {
     pub(super) fn run_task(self: Arc<Self>, lane: usize, task: Task, telling: &mut Telling<'_>) {
         match task {
             Task::List { path, deep } => self.list(path, deep, telling),
-            Task::Follow { path, beside } => self.follow(path, &beside, telling),
-            Task::Look { path, listing, from, beside } => {
+            Task::Follow { path, sidecar_index } => self.follow(path, &sidecar_index, telling),
+            Task::Look { path, listing, from, sidecar_index } => {
                 let around = self.job.around(&path);
                 for file in listing.files.iter().skip(from).take(PIECE) {
                     if self.job.stopped() {
                         return;
                     }
-                    match self.job.look(&path, file, &beside, &around) {
+                    match self.job.look(&path, file, &sidecar_index, &around) {
                         Some(looked) => telling.tell(looked),
                         None => {
                             let (path, file) = (join(&path, &file.name), file.clone());
-                            let task = Task::Again { path, file, beside: beside.clone() };
+                            let task =
+                                Task::Again { path, file, sidecar_index: sidecar_index.clone() };
                             self.lock().fresh.push((lane, task));
                             continue;
                         }
@@ -49,8 +55,8 @@ impl Walk {
                     self.job.progress.done.fetch_add(1, Ordering::Relaxed);
                 }
             }
-            Task::Again { path, file, beside } => {
-                if let Some(looked) = self.job.look_again(path, &file, &beside) {
+            Task::Again { path, file, sidecar_index } => {
+                if let Some(looked) = self.job.look_again(path, &file, &sidecar_index) {
                     telling.tell(looked);
                 }
                 self.job.progress.done.fetch_add(1, Ordering::Relaxed);
@@ -112,7 +118,7 @@ impl Walk {
         if !job.scope.is_whole() && job.inventory.directory(&path).is_some() {
             job.note_absent(&path, &listing, &mut self.lock().seen);
         }
-        let beside = Arc::new(Beside::of(&listing));
+        let sidecar_index = Arc::new(SidecarIndex::of(&listing));
         for name in &listing.links {
             let below = join(&path, name);
             if depth >= DEPTH {
@@ -121,20 +127,25 @@ impl Walk {
             }
             // Only the link itself is read here; what it leads to may lie on another drive.
             if let Ok(target) = std::fs::read_link(job.root.join(&below)) {
-                let task = Task::Follow { path: below, beside: beside.clone() };
+                let task = Task::Follow { path: below, sidecar_index: sidecar_index.clone() };
                 self.give(&place.join(target), task);
             }
         }
         let (path, listing) = (Arc::from(path), Arc::new(listing));
         for from in (0..listing.files.len()).step_by(PIECE) {
-            let (listing, beside) = (listing.clone(), beside.clone());
-            let task = Task::Look { path: Arc::clone(&path), listing, from, beside };
+            let (listing, sidecar_index) = (listing.clone(), sidecar_index.clone());
+            let task = Task::Look { path: Arc::clone(&path), listing, from, sidecar_index };
             self.give(&place, task);
         }
     }
 
     /// Follows a link, unless that leads around in a circle or where nothing is to be shown.
-    fn follow(self: Arc<Self>, path: String, beside: &Arc<Beside>, telling: &mut Telling<'_>) {
+    fn follow(
+        self: Arc<Self>,
+        path: String,
+        sidecar_index: &Arc<SidecarIndex>,
+        telling: &mut Telling<'_>,
+    ) {
         let job = &self.job;
         if is_below_any(&path, &self.away) {
             return;
@@ -150,7 +161,7 @@ impl Walk {
             Some(found) => found,
             None => {
                 if job.inventory.directory(&path).is_some() || job.serial_of(&path).is_some() {
-                    telling.tell(Looked::Away(path.clone()));
+                    telling.tell(Finding::Away(path.clone()));
                 }
                 let mut state = self.lock();
                 if let Some(target) = job.links.get(&path) {
@@ -212,9 +223,10 @@ impl Walk {
         job.progress.found.fetch_add(1, Ordering::Relaxed);
         let (around, name) = path.rsplit_once('/').unwrap_or(("", &path));
         let file = Listed { name: name.to_owned(), stat: Some(Stat::from(&metadata)) };
-        let listing = Arc::new(Listing { files: vec![file], ..Listing::default() });
-        let (path, beside) = (Arc::from(around), beside.clone());
-        self.give(&real, Task::Look { path, listing, from: 0, beside });
+        let listing =
+            Arc::new(DirectoryListing { files: vec![file], ..DirectoryListing::default() });
+        let (path, sidecar_index) = (Arc::from(around), sidecar_index.clone());
+        self.give(&real, Task::Look { path, listing, from: 0, sidecar_index });
     }
 }
 

@@ -6,19 +6,19 @@ use mostra_core::Kind;
 use mostra_core::facts::Caption;
 use mostra_core::format::FileClass;
 use mostra_media::sidecar;
-use mostra_media::walk::Listing;
+use mostra_media::walk::DirectoryListing;
 
 /// What lies beside a file and belongs to it.
-pub(super) struct Beside {
+pub(super) struct SidecarIndex {
     captions: sidecar::Captions,
     /// Pictures by the lower-case stem of their names.
     pictures: HashMap<String, String>,
     pub has_media: bool,
 }
 
-impl Beside {
-    pub(super) fn of(listing: &Listing) -> Beside {
-        let mut beside = Beside {
+impl SidecarIndex {
+    pub(super) fn of(listing: &DirectoryListing) -> SidecarIndex {
+        let mut sidecar_index = SidecarIndex {
             captions: sidecar::Captions::default(),
             pictures: HashMap::new(),
             has_media: false,
@@ -26,24 +26,24 @@ impl Beside {
         let mut pictures = Vec::new();
         for file in &listing.files {
             match sidecar::class_of(&file.name) {
-                FileClass::Captions { .. } => beside.captions.put(&file.name),
+                FileClass::Captions { .. } => sidecar_index.captions.put(&file.name),
                 FileClass::Media(format) if format.kind() == Kind::Picture => {
                     if format.row().cover {
                         pictures.push(&file.name);
                     }
                 }
                 FileClass::Playlist | FileClass::Notes => {}
-                FileClass::Media(_) | FileClass::Unknown => beside.has_media = true,
+                FileClass::Media(_) | FileClass::Unknown => sidecar_index.has_media = true,
             }
         }
         // Among pictures alone none is the cover of another; what is behind a link may be a film.
-        if beside.has_media || !listing.links.is_empty() {
+        if sidecar_index.has_media || !listing.links.is_empty() {
             for name in pictures {
                 let stem = name.rsplit_once('.').map_or("", |(stem, _)| stem);
-                beside.pictures.entry(stem.to_lowercase()).or_insert(name.clone());
+                sidecar_index.pictures.entry(stem.to_lowercase()).or_insert(name.clone());
             }
         }
-        beside
+        sidecar_index
     }
 
     pub(super) fn of_file(&self, name: &str) -> (Vec<Caption>, Option<String>) {

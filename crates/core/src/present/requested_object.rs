@@ -11,7 +11,7 @@ use crate::catalogue::{Catalogue, Node, Object, Page};
 use crate::traits::Traits;
 
 /// An object that a device asks for, and in which order it wants the children.
-pub(super) struct Asked<'a> {
+pub(super) struct RequestedObject<'a> {
     catalogue: &'a Catalogue,
     pass: &'a Pass,
     /// The id as asked for.
@@ -24,7 +24,7 @@ pub(super) struct Asked<'a> {
     traits: &'a Traits,
 }
 
-impl<'a> Asked<'a> {
+impl<'a> RequestedObject<'a> {
     /// What an id stands for, with the object itself; `None` if that is nothing for this device.
     /// The object of a fixed id may be absent all the same: a view with nothing in it is not
     /// there, but a menu of this device always is.
@@ -34,15 +34,23 @@ impl<'a> Asked<'a> {
         id: &'a str,
         sort: &'a [SortKey],
         traits: &'a Traits,
-    ) -> Option<(Asked<'a>, Option<Object>)> {
-        let own =
-            Asked { catalogue, pass, id, real: id, class: None, is_alias: false, sort, traits };
+    ) -> Option<(RequestedObject<'a>, Option<Object>)> {
+        let own = RequestedObject {
+            catalogue,
+            pass,
+            id,
+            real: id,
+            class: None,
+            is_alias: false,
+            sort,
+            traits,
+        };
         if let Some(object) = catalogue.object(pass, id) {
             return Some((own, Some(object)));
         }
         let alias = traits.aliases.get(id)?;
         let class = alias.class.as_deref();
-        let asked = Asked { real: &alias.container, class, is_alias: true, ..own };
+        let asked = RequestedObject { real: &alias.container, class, is_alias: true, ..own };
         let object = catalogue.object(pass, &alias.container).map(|mut object| {
             if let Node::Container { children, .. } = &mut object.node {
                 *children = asked.children(0, 1).map_or(0, |page| page.total);

@@ -5,32 +5,33 @@ use std::cmp::Ordering;
 use std::sync::Arc;
 
 use super::Catalogue;
-use super::cells::Cells;
+use super::access_class::AccessCounts;
 use super::id::{Fixed, NodeId};
 use super::list::List;
-use super::spots::{Order, ShelfKind, Step};
+use super::placement::{ContainerKind, Order, PathSegment};
 use crate::collate::{natural_bytes, natural_order};
 
-/// The place of the root's shelf.
+/// The number of the root.
 pub(super) const ROOT: u32 = 0;
 
 /// The containers around one, at most (CDS-5).
 pub(super) const DEPTH: usize = 32;
 
 #[derive(Debug, Clone)]
-pub(super) struct Shelf {
+pub(super) struct Container {
     pub node: NodeId,
-    pub kind: ShelfKind,
+    pub kind: ContainerKind,
     pub subject: u32,
-    /// The shelf around it; the root's is itself.
+    /// The container around it; the root's is itself.
     pub around: u32,
     /// Spellings of the subject and how many appearances use each, where there are several.
     pub spellings: Option<Box<[(u32, u32)]>>,
-    pub cells: Cells,
-    /// Of the set of its cells.
-    pub mark: u32,
-    /// Places of the shelves in it.
-    pub containers: List,
+    /// Items below it, by access class.
+    pub access_counts: AccessCounts,
+    /// The number of the set of its access classes.
+    pub access_set: u32,
+    /// Numbers of the containers in it.
+    pub child_containers: List,
     /// Serials of the files in it.
     pub items: List,
     /// The same files by title or date, whichever `items` is not, where there are many.
@@ -39,48 +40,50 @@ pub(super) struct Shelf {
 }
 
 impl Catalogue {
-    /// Puts an empty shelf at a place.
-    pub(super) fn shelf_at(&mut self, step: Step, around: u32) -> u32 {
-        let place = match Arc::make_mut(&mut self.free_shelves).pop() {
+    /// Puts an empty container at a place.
+    pub(super) fn container_at(&mut self, step: PathSegment, around: u32) -> u32 {
+        let place = match Arc::make_mut(&mut self.free_containers).pop() {
             Some(place) => place,
             None => {
-                self.next_shelf += 1;
-                self.next_shelf - 1
+                self.next_container += 1;
+                self.next_container - 1
             }
         };
-        let shelf = Shelf {
+        let container = Container {
             node: step.node,
             kind: step.kind,
             subject: step.subject,
             around,
             spellings: None,
-            cells: Cells::default(),
-            mark: 0,
-            containers: List::default(),
+            access_counts: AccessCounts::default(),
+            access_set: 0,
+            child_containers: List::default(),
             items: List::default(),
             other: None,
             update_id: self.update_id,
         };
-        self.shelves.insert(place, shelf);
+        self.containers.insert(place, container);
         self.nodes.insert(step.node.0, place);
         place
     }
 
-    pub(super) fn shelf_of(&self, node: NodeId) -> Option<(u32, &Shelf)> {
+    pub(super) fn container_of(&self, node: NodeId) -> Option<(u32, &Container)> {
         let place = self.nodes.get(node.0)?;
-        Some((place, self.shelves.get(place)?))
+        Some((place, self.containers.get(place)?))
     }
 
     /// A container's title.
-    pub(super) fn shelf_title(&self, shelf: &Shelf) -> Cow<'_, str> {
+    pub(super) fn shelf_title(&self, container: &Container) -> Cow<'_, str> {
         let directory = |serial| self.directories.get(serial).map_or(0, |d| d.name);
-        match shelf.kind {
-            ShelfKind::Fixed => Fixed::from_number(shelf.subject).map_or("", Fixed::title).into(),
-            ShelfKind::Directory | ShelfKind::PhotoAlbum => {
-                self.names.text(directory(shelf.subject)).into()
+        match container.kind {
+            ContainerKind::Fixed => {
+                Fixed::from_number(container.subject).map_or("", Fixed::title).into()
             }
-            ShelfKind::Year => shelf.subject.to_string().into(),
-            ShelfKind::Month => {
+            ContainerKind::Directory | ContainerKind::PhotoAlbum => {
+                self.names.text(directory(container.subject)).into()
+            }
+            ContainerKind::Year => container.subject.to_string().into(),
+            ContainerKind::Month => {
                 const MONTHS: [&str; 12] = [
                     "January",
                     "February",
@@ -95,44 +98,47 @@ impl Catalogue {
                     "November",
                     "December",
                 ];
-                let month = (shelf.subject as usize).checked_sub(1).and_then(|m| MONTHS.get(m));
+                let month = (container.subject as usize).checked_sub(1).and_then(|m| MONTHS.get(m));
                 (*month.unwrap_or(&"Undated")).into()
             }
-            ShelfKind::Season if shelf.subject == 0 => "Specials".into(),
-            ShelfKind::Season => format!("Season {}", shelf.subject).into(),
-            ShelfKind::Playlist => match self.playlists.get(&shelf.subject) {
+            ContainerKind::Season if container.subject == 0 => "Specials".into(),
+            ContainerKind::Season => format!("Season {}", container.subject).into(),
+            ContainerKind::Playlist => match self.playlists.get(&container.subject) {
                 Some(list) => stem(&list.name).to_owned().into(),
                 None => "".into(),
             },
-            _ => self.names.text(shelf.subject).into(),
+            _ => self.names.text(container.subject).into(),
         }
     }
 
     /// The number of the name that is a container's title, if a name is.
-    pub(super) fn title_name(&self, shelf: &Shelf) -> Option<u32> {
-        match shelf.kind {
-            ShelfKind::Directory | ShelfKind::PhotoAlbum => {
-                self.directories.get(shelf.subject).map(|d| d.name)
+    pub(super) fn title_name(&self, container: &Container) -> Option<u32> {
+        match container.kind {
+            ContainerKind::Directory | ContainerKind::PhotoAlbum => {
+                self.directories.get(container.subject).map(|d| d.name)
             }
-            kind => kind.is_named().then_some(shelf.subject),
+            kind => kind.is_named().then_some(container.subject),
         }
     }
 
-    pub(super) fn folded_title(&self, shelf: &Shelf) -> Cow<'_, str> {
-        match self.title_name(shelf) {
+    pub(super) fn folded_title(&self, container: &Container) -> Cow<'_, str> {
+        match self.title_name(container) {
             Some(name) => self.names.folded(name).into(),
-            None => self.options.locale.fold(&self.shelf_title(shelf)).into(),
+            None => self.options.locale.fold(&self.shelf_title(container)).into(),
         }
     }
 
     /// The order of containers in a container: the fixed ones as they are written down, months
     /// and seasons by number, all others by title.
     pub(super) fn shelf_order(&self, a: u32, b: u32) -> Ordering {
-        let (Some(a), Some(b)) = (self.shelves.get(a), self.shelves.get(b)) else {
+        let (Some(a), Some(b)) = (self.containers.get(a), self.containers.get(b)) else {
             return a.cmp(&b);
         };
-        let by_number = |shelf: &Shelf| {
-            matches!(shelf.kind, ShelfKind::Fixed | ShelfKind::Month | ShelfKind::Season)
+        let by_number = |container: &Container| {
+            matches!(
+                container.kind,
+                ContainerKind::Fixed | ContainerKind::Month | ContainerKind::Season
+            )
         };
         let order = if by_number(a) && by_number(b) {
             a.subject.cmp(&b.subject)
@@ -144,7 +150,7 @@ impl Catalogue {
 
     /// The order of containers by title alone.
     pub(super) fn shelf_title_order(&self, a: u32, b: u32) -> Ordering {
-        let (Some(a), Some(b)) = (self.shelves.get(a), self.shelves.get(b)) else {
+        let (Some(a), Some(b)) = (self.containers.get(a), self.containers.get(b)) else {
             return a.cmp(&b);
         };
         natural_order(&self.folded_title(a), &self.folded_title(b))
@@ -159,7 +165,7 @@ impl Catalogue {
         match order {
             Order::Title | Order::Listed => titles(),
             Order::Added => y.added().cmp(&x.added()).then_with(|| b.cmp(&a)),
-            Order::Place => x.place().cmp(&y.place()).then_with(titles),
+            Order::ObjectId => x.place().cmp(&y.place()).then_with(titles),
             Order::Date => {
                 let date = |date: u64| (date == 0, date);
                 date(x.date()).cmp(&date(y.date())).then_with(titles)

@@ -9,7 +9,7 @@ use mostra_core::catalogue::{Change, Directory, File, Folder, Inventory, Playlis
 use mostra_core::facts::Facts;
 use mostra_store::{Batch, Counter, StoreError};
 
-use super::look::{Seen, join};
+use super::look::{WalkedDirectories, join};
 use crate::library::Library;
 
 /// Serials taken from the counter at a time: twice as many each time, up to the most, as each
@@ -37,7 +37,7 @@ impl Serials {
     }
 }
 
-pub(super) struct Book {
+pub(super) struct Reconciliation {
     folder: u32,
     top: u32,
     recorded: Arc<Inventory>,
@@ -58,9 +58,9 @@ pub(super) struct Book {
     others: HashMap<u32, Inventory>,
 }
 
-impl Book {
-    pub(super) fn new(folder: &Folder, recorded: Arc<Inventory>) -> Book {
-        Book {
+impl Reconciliation {
+    pub(super) fn new(folder: &Folder, recorded: Arc<Inventory>) -> Reconciliation {
+        Reconciliation {
             folder: folder.serial,
             top: folder.container,
             made: HashMap::new(),
@@ -216,7 +216,12 @@ impl Book {
     }
 
     /// Takes out what was looked for and not found; gives the files' paths.
-    pub(super) fn remove_unseen(&self, seen: &Seen, whole: bool, batch: &mut Batch) -> Vec<String> {
+    pub(super) fn remove_unseen(
+        &self,
+        seen: &WalkedDirectories,
+        whole: bool,
+        batch: &mut Batch,
+    ) -> Vec<String> {
         let below = |path: &str, around: &str| {
             around.is_empty()
                 || path == around
