@@ -198,13 +198,19 @@ impl Locale {
                 .filter(|(letters, _)| rest.starts_with(letters))
                 .max_by_key(|(letters, _)| letters.len());
             if let Some((letters, at)) = letter {
-                let after = own[at].1;
-                let place = own[..at].iter().filter(|(_, a)| *a == after).count();
-                folded.push_str(after);
-                folded.extend(char::from_u32(MARK + place as u32));
+                push_own(own, at, &mut folded);
                 rest = &rest[letters.len()..];
             } else {
-                plain(c, &mut folded);
+                let mut base = String::new();
+                plain(c, &mut base);
+                for c in base.chars() {
+                    // Without its accent it may be a letter of its own: `ẑ` where `z` follows `s`.
+                    let is = |letters: &str| letters.split('=').any(|l| l.chars().eq([c]));
+                    match own.iter().position(|(letters, _)| is(letters)) {
+                        Some(at) => push_own(own, at, &mut folded),
+                        None => folded.push(c),
+                    }
+                }
                 rest = &rest[c.len_utf8()..];
             }
         }
@@ -215,6 +221,14 @@ impl Locale {
 /// The first of the marks that stand behind a letter; as bytes they are above all ASCII letters
 /// and below all others.
 const MARK: u32 = 0x80;
+
+/// Adds the letter at a place of an alphabet's own: the letter before it, and a mark.
+fn push_own(own: &[(&str, &str)], at: usize, folded: &mut String) {
+    let after = own[at].1;
+    let place = own[..at].iter().filter(|(_, a)| *a == after).count();
+    folded.push_str(after);
+    folded.extend(char::from_u32(MARK + place as u32));
+}
 
 /// A letter without its accents.
 fn plain(letter: char, folded: &mut String) {
