@@ -2,8 +2,8 @@
 
 mod flags;
 mod rules;
+mod settings;
 
-use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use ipnet::Ipv4Net;
@@ -11,9 +11,9 @@ use mostra_core::traits::Rules;
 use mostra_net::Interfaces;
 use mostra_protocol::server::description::Edition;
 
-use flags::NAMES;
 pub(crate) use flags::{AccountVerb, Command, Flags, Reset};
 use rules::read_rules;
+use settings::{SETTINGS, Setting};
 
 use crate::startup_error::StartupError;
 
@@ -74,91 +74,58 @@ pub(crate) struct Config {
     pub shown: Vec<Sourced>,
 }
 
-struct Layers {
-    flags: BTreeMap<&'static str, String>,
-    file: toml::Table,
-    shown: Vec<Sourced>,
+/// The settings as they were given, each checked.
+struct Values(Vec<Sourced>);
+
+impl Values {
+    /// Puts the layers together: flags, then the environment, then the file, then defaults.
+    fn read(flags: &Flags, file: &toml::Table) -> Result<Values, StartupError> {
+        let mut all = Vec::new();
+        for setting in SETTINGS {
+            let name = setting.name;
+            let flag = flags.given().get(name).cloned();
+            let variable = || std::env::var(setting.variable()).ok();
+            let (value, source) = match (flag, variable(), file.get(name)) {
+                (Some(value), ..) => (value, "flag"),
+                (None, Some(value), _) => (value, "environment"),
+                (None, None, Some(value)) => (text_of(name, value)?, "file"),
+                (None, None, None) => (default_of(setting), "default"),
+            };
+            if let Some((what, remedy)) = setting.wrong(&value) {
+                return Err(StartupError::new(what, &remedy));
+            }
+            all.push(Sourced { name, value, source, about: setting.about });
+        }
+        Ok(Values(all))
+    }
+
+    fn text(&self, name: &str) -> &str {
+        self.0.iter().find(|s| s.name == name).map_or("", |s| s.value.as_str())
+    }
+
+    /// A number, which was checked to be one.
+    fn number<T: std::str::FromStr + Default>(&self, name: &str) -> T {
+        self.text(name).parse().unwrap_or_default()
+    }
 }
 
-impl Layers {
-    fn pick(
-        &mut self,
-        name: &'static str,
-        default: &str,
-        about: &'static str,
-    ) -> Result<String, StartupError> {
-        let environment = std::env::var(format!("MOSTRA_{}", name.to_uppercase())).ok();
-        let in_file = match self.file.get(name) {
-            None => None,
-            Some(toml::Value::String(text)) => Some(text.clone()),
-            Some(toml::Value::Integer(number)) => Some(number.to_string()),
-            // An edition is easily written as a number.
-            Some(toml::Value::Float(number)) => Some(format!("{number:.1}")),
-            Some(other) => {
-                return Err(StartupError::new(
-                    format!("{name} in the configuration file is a {}", other.type_str()),
-                    "Write it as a text or a number.",
-                ));
-            }
-        };
-        let (value, source) = match (self.flags.get(name), environment, in_file) {
-            (Some(value), _, _) => (value.clone(), "flag"),
-            (None, Some(value), _) => (value, "environment"),
-            (None, None, Some(value)) => (value, "file"),
-            (None, None, None) => (default.to_owned(), "default"),
-        };
-        let secret = name == "database_url" && source != "default";
-        let value_shown = if secret { hide_password(&value) } else { value.clone() };
-        self.shown.push(Sourced { name, value: value_shown, source, about });
-        Ok(value)
+fn text_of(name: &str, value: &toml::Value) -> Result<String, StartupError> {
+    match value {
+        toml::Value::String(text) => Ok(text.clone()),
+        toml::Value::Integer(number) => Ok(number.to_string()),
+        // An edition is easily written as a number.
+        toml::Value::Float(number) => Ok(format!("{number:.1}")),
+        other => Err(StartupError::new(
+            format!("{name} in the configuration file is a {}", other.type_str()),
+            "Write it as a text or a number.",
+        )),
     }
+}
 
-    fn port(
-        &mut self,
-        name: &'static str,
-        default: &str,
-        about: &'static str,
-    ) -> Result<u16, StartupError> {
-        let text = self.pick(name, default, about)?;
-        text.parse().map_err(|_| {
-            StartupError::new(
-                format!("{name} is {text:?}, which is no port"),
-                "Give a number from 0 to 65535.",
-            )
-        })
-    }
-
-    /// One of some words, the first of which is the default.
-    fn word(
-        &mut self,
-        name: &'static str,
-        words: &[&str],
-        about: &'static str,
-    ) -> Result<String, StartupError> {
-        let text = self.pick(name, words[0], about)?;
-        if words.contains(&text.as_str()) {
-            return Ok(text);
-        }
-        Err(StartupError::new(
-            format!("{name} is {text:?}"),
-            &format!("Give {}.", words.join(" or ")),
-        ))
-    }
-
-    fn number(
-        &mut self,
-        name: &'static str,
-        default: &str,
-        about: &'static str,
-        range: std::ops::RangeInclusive<u32>,
-    ) -> Result<u32, StartupError> {
-        let text = self.pick(name, default, about)?;
-        text.parse().ok().filter(|number| range.contains(number)).ok_or_else(|| {
-            StartupError::new(
-                format!("{name} is {text:?}, and not from {} to {}", range.start(), range.end()),
-                "Give a number in that range.",
-            )
-        })
+fn default_of(setting: &Setting) -> String {
+    match setting.name {
+        "data" => default_data(),
+        _ => setting.default.to_owned(),
     }
 }
 
@@ -168,125 +135,50 @@ impl Config {
     /// # Errors
     /// [`StartupError`] that names the value at fault.
     pub(crate) fn load(flags: &Flags) -> Result<Config, StartupError> {
-        let mut layers =
-            Layers { flags: flags.given(), file: toml::Table::new(), shown: Vec::new() };
         let file = match &flags.config {
             Some(path) => Some(path.clone()),
             None => {
-                let data =
-                    flags.data().map(str::to_owned).or_else(|| std::env::var("MOSTRA_DATA").ok());
+                let given = flags.given().get("data").cloned();
+                let data = given.or_else(|| std::env::var("MOSTRA_DATA").ok());
                 let path = PathBuf::from(data.unwrap_or_else(default_data)).join("mostra.toml");
                 path.exists().then_some(path)
             }
         };
-        if let Some(path) = file {
-            layers.file = read_file(&path)?;
-        }
-        let data = layers.pick("data", &default_data(), "where the service keeps its own files")?;
-        let interfaces = layers.pick(
-            "interfaces",
-            "auto",
-            "interfaces or addresses to serve: auto, loopback, or a comma list",
-        )?;
-        let interfaces = match interfaces.trim() {
-            "auto" => Interfaces::Auto,
-            "loopback" => Interfaces::Loopback,
-            list => Interfaces::Listed(list.split(',').map(|s| s.trim().to_owned()).collect()),
-        };
-        let device_port = layers.port("device_port", "7640", "port of the device listener")?;
-        let console_port =
-            layers.port("console_port", "7641", "port of the console on 127.0.0.1")?;
-        let poll_seconds = layers.number(
-            "poll_seconds",
-            "60",
-            "seconds between looks at folders that cannot be watched",
-            1..=86_400,
-        )?;
-        let max_age = layers.number(
-            "max_age",
-            "1800",
-            "seconds that an announcement of ours stays valid",
-            60..=86_400,
-        )?;
-        let multicast_ttl = layers.number(
-            "multicast_ttl",
-            "2",
-            "routers that multicast of ours may pass, and one",
-            0..=4,
-        )?;
-        let connections =
-            layers.number("connections", "1024", "connections of devices at once", 16..=32_768)?;
-        let also_from = layers.pick(
-            "also_from",
-            "",
-            "subnets from which devices may ask beside those of the interfaces",
-        )?;
-        let also_from = subnets(&also_from)?;
-        let registrar = layers.word(
-            "registrar",
-            &["on", "off"],
-            "whether the registrar is offered, for which some consoles look",
-        )?;
-        let edition = layers.word(
-            "edition",
-            &["1.0", "1.1"],
-            "edition of the Device Architecture that is named",
-        )?;
-        let model_name = layers.pick(
-            "model_name",
-            "Mostra",
-            "model name in the device document, where a device needs a certain one",
-        )?;
-        let model_number = layers.pick(
-            "model_number",
-            env!("CARGO_PKG_VERSION"),
-            "model number in the device document",
-        )?;
-        let scan = layers.word(
-            "scan",
-            &["auto", "asked"],
-            "when folders are scanned: auto (at start and on changes) or asked",
-        )?;
-        let traits = layers.pick(
-            "traits",
-            "",
-            "rules for devices that need something done differently; DATA/traits.toml if there",
-        )?;
-        let rules = read_rules(&traits, Path::new(&data))?;
-        let house_port =
-            layers.port("house_port", "7642", "port of the console for the house, by TLS")?;
-        let kept = Path::new(&data).join("postgres/url");
-        let kept = std::fs::read_to_string(kept).unwrap_or_default();
-        let mut database_url = layers.pick("database_url", "", "PostgreSQL to use")?;
+        let file = file.map(|path| read_file(&path)).transpose()?.unwrap_or_default();
+        let mut values = Values::read(flags, &file)?;
+        let data = PathBuf::from(values.text("data"));
+        let mut database_url = values.text("database_url").to_owned();
         if database_url.is_empty() {
+            let kept = std::fs::read_to_string(data.join("postgres/url")).unwrap_or_default();
             database_url = kept.trim().to_owned();
-            if let Some(shown) = layers.shown.last_mut() {
-                shown.value = hide_password(&database_url);
-            }
         }
-        let log = layers.pick("log", "info", "least important messages to log")?;
-        let log_format =
-            layers.word("log_format", &["text", "json"], "how to log: text or json")?;
+        for shown in values.0.iter_mut().filter(|shown| shown.name == "database_url") {
+            shown.value = hide_password(&database_url);
+        }
         Ok(Config {
-            data: data.into(),
-            interfaces,
-            device_port,
-            poll_seconds: u64::from(poll_seconds),
-            max_age,
-            multicast_ttl,
-            connections: connections as usize,
-            also_from,
-            registrar: registrar == "on",
-            edition: Edition::from_word(&edition).unwrap_or_default(),
-            model: (model_name, model_number),
-            scan_when_asked: scan == "asked",
-            rules,
-            console_port,
-            house_port,
+            interfaces: match values.text("interfaces").trim() {
+                "auto" => Interfaces::Auto,
+                "loopback" => Interfaces::Loopback,
+                list => Interfaces::Listed(list.split(',').map(|s| s.trim().to_owned()).collect()),
+            },
+            device_port: values.number("device_port"),
+            poll_seconds: values.number("poll_seconds"),
+            max_age: values.number("max_age"),
+            multicast_ttl: values.number("multicast_ttl"),
+            connections: values.number("connections"),
+            also_from: subnets(values.text("also_from"))?,
+            registrar: values.text("registrar") == "on",
+            edition: Edition::from_word(values.text("edition")).unwrap_or_default(),
+            model: (values.text("model_name").into(), values.text("model_number").into()),
+            scan_when_asked: values.text("scan") == "asked",
+            rules: read_rules(values.text("traits"), &data)?,
+            console_port: values.number("console_port"),
+            house_port: values.number("house_port"),
+            log: values.text("log").into(),
+            log_json: values.text("log_format") == "json",
+            data,
             database_url,
-            log,
-            log_json: log_format == "json",
-            shown: layers.shown,
+            shown: values.0,
         })
     }
 }
@@ -304,10 +196,11 @@ fn read_file(path: &Path) -> Result<toml::Table, StartupError> {
             "Correct that line.",
         )
     })?;
-    if let Some(unknown) = table.keys().find(|k| !NAMES.contains(&k.as_str())) {
+    let names: Vec<&str> = SETTINGS.iter().map(|setting| setting.name).collect();
+    if let Some(unknown) = table.keys().find(|k| !names.contains(&k.as_str())) {
         return Err(StartupError::new(
             format!("{unknown:?} in {} is not a value we know", path.display()),
-            &format!("The values are: {}.", NAMES.join(", ")),
+            &format!("The values are: {}.", names.join(", ")),
         ));
     }
     Ok(table)

@@ -1,0 +1,141 @@
+//! All settings, one row each. Flags, environment, file and `config show` come from these rows.
+
+/// What a setting's value may be.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Form {
+    /// Any text.
+    Text,
+    /// A port.
+    Port,
+    /// A whole number from one to another.
+    Number(u32, u32),
+    /// One of some words.
+    Words(&'static [&'static str]),
+}
+
+/// A setting.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Setting {
+    /// Its name in the file; the flag has hyphens, the variable `MOSTRA_` and capitals.
+    pub name: &'static str,
+    /// What stands for its value in the help.
+    pub placeholder: &'static str,
+    /// What its value may be.
+    pub form: Form,
+    /// Its value if nobody gives one; empty where that is found out at the start.
+    pub default: &'static str,
+    /// What it is for.
+    pub about: &'static str,
+}
+
+const fn setting(
+    name: &'static str,
+    placeholder: &'static str,
+    form: Form,
+    default: &'static str,
+    about: &'static str,
+) -> Setting {
+    Setting { name, placeholder, form, default, about }
+}
+
+use Form::{Number, Port, Text, Words};
+
+/// All settings, in the order in which they are shown.
+#[rustfmt::skip]
+pub(super) const SETTINGS: &[Setting] = &[
+    setting("data", "DIR", Text, "", "where the service keeps its own files"),
+    setting("interfaces", "LIST", Text, "auto", "interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list"),
+    setting("device_port", "PORT", Port, "7640", "port of the device listener"),
+    setting("console_port", "PORT", Port, "7641", "port of the console on 127.0.0.1"),
+    setting("poll_seconds", "SECONDS", Number(1, 86_400), "60", "seconds between looks at folders that cannot be watched"),
+    setting("max_age", "SECONDS", Number(60, 86_400), "1800", "seconds that an announcement stays valid"),
+    setting("multicast_ttl", "HOPS", Number(0, 4), "2", "time to live of multicast"),
+    setting("connections", "NUMBER", Number(16, 32_768), "1024", "most connections of devices at once"),
+    setting("also_from", "SUBNETS", Text, "", "subnets from which devices may ask beside those of the interfaces, as 10.1.0.0/24 in a comma list"),
+    setting("registrar", "ON-OFF", Words(&["on", "off"]), "on", "whether the registrar is offered, for which some consoles look"),
+    setting("edition", "EDITION", Words(&["1.0", "1.1"]), "1.0", "edition of the Device Architecture that is named"),
+    setting("model_name", "NAME", Text, "Mostra", "model name in the device document, where a device needs a certain one"),
+    setting("model_number", "NUMBER", Text, env!("CARGO_PKG_VERSION"), "model number in the device document"),
+    setting("scan", "WHEN", Words(&["auto", "asked"]), "auto", "when folders are scanned: auto (at start and on changes) or asked"),
+    setting("traits", "FILE", Text, "", "rules for devices that need something done differently; DATA/traits.toml if there"),
+    setting("house_port", "PORT", Port, "7642", "port of the console for the house, by TLS, once a person opens it"),
+    setting("database_url", "URL", Text, "", "PostgreSQL to use; the one that scripts/postgres keeps for DATA if left out"),
+    setting("log", "LEVEL", Text, "info", "least important messages to log: error, warn, info, debug"),
+    setting("log_format", "FORM", Words(&["text", "json"]), "text", "how to log"),
+];
+
+impl Setting {
+    /// The flag without its dashes.
+    pub(super) fn flag(&self) -> String {
+        self.name.replace('_', "-")
+    }
+
+    /// The environment variable.
+    pub(super) fn variable(&self) -> String {
+        format!("MOSTRA_{}", self.name.to_uppercase())
+    }
+
+    /// What it is for and what it may be, for the help.
+    pub(super) fn help(&self) -> String {
+        let about = self.about;
+        let range = match self.form {
+            Form::Number(least, most) => format!(", {least} to {most}"),
+            Form::Words(words) => format!(": {}", words.join(" or ")),
+            Form::Text | Form::Port => String::new(),
+        };
+        let shown = if range.starts_with(':') && about.contains(':') { "" } else { &range };
+        let default = match self.default {
+            "" => String::new(),
+            default => format!(" [default: {default}]"),
+        };
+        let mut letters = about.chars();
+        let first = letters.next().map(|c| c.to_uppercase().to_string()).unwrap_or_default();
+        format!("{first}{}{shown}{default}", letters.as_str())
+    }
+
+    /// What is wrong with a value, and what to give.
+    pub(super) fn wrong(&self, value: &str) -> Option<(String, String)> {
+        let name = self.name;
+        match self.form {
+            Form::Text => None,
+            Form::Port => value.parse::<u16>().is_err().then(|| {
+                let what = format!("{name} is {value:?}, which is no port");
+                (what, "Give a number from 0 to 65535.".into())
+            }),
+            Form::Number(least, most) => {
+                let fits = value.parse().is_ok_and(|n: u32| (least..=most).contains(&n));
+                (!fits).then(|| {
+                    let what = format!("{name} is {value:?}, and not from {least} to {most}");
+                    (what, "Give a number in that range.".into())
+                })
+            }
+            Form::Words(words) => (!words.contains(&value)).then(|| {
+                let what = format!("{name} is {value:?}");
+                (what, format!("Give {}.", words.join(" or ")))
+            }),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_default_is_a_value_that_may_be_given() {
+        for setting in SETTINGS {
+            assert!(setting.default.is_empty() || setting.wrong(setting.default).is_none());
+            assert!(!setting.about.is_empty() && setting.flag().is_ascii(), "{}", setting.name);
+        }
+    }
+
+    #[test]
+    fn the_help_says_what_a_value_may_be() {
+        let help = |name| SETTINGS.iter().find(|s| s.name == name).unwrap().help();
+        assert_eq!(
+            help("max_age"),
+            "Seconds that an announcement stays valid, 60 to 86400 [default: 1800]"
+        );
+        assert_eq!(help("log_format"), "How to log: text or json [default: text]");
+    }
+}
