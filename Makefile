@@ -22,7 +22,7 @@ check:
 	cargo clippy --workspace --all-targets --quiet -- -D warnings
 	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --quiet
 	cargo check --quiet --manifest-path fuzz/Cargo.toml --target-dir target/fuzz
-	cd console && npm run --silent check
+	cd console && npm run --silent check && npm run --silent test
 
 api: build
 	@target/debug/mostrad --openapi > console/src/api/openapi.json

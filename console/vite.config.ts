@@ -1,8 +1,9 @@
 import tailwind from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 export default defineConfig({
   plugins: [react(), tailwind()],
   build: { target: "es2022", chunkSizeWarningLimit: 800 },
+  test: { environment: "jsdom", include: ["src/**/*.test.{ts,tsx}"] },
 });

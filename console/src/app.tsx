@@ -1,52 +1,52 @@
 // The frame around the pages, and who may see them.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
-import { call, get, Problem, keepToken, type Session } from "./api/client";
+import { api, keepToken } from "./api/client";
 import { useFolders, useLive, useStatus } from "./api/queries";
-import { Button, Loading, Trouble } from "./parts/basics";
-import { Catalogue } from "./pages/catalogue";
-import { Devices } from "./pages/devices";
-import { Enter } from "./pages/enter";
-import { Folders } from "./pages/folders";
-import { Guide } from "./pages/guide";
-import { Settings } from "./pages/settings";
-import { Today } from "./pages/today";
+import { Button, Loading, Trouble } from "./components/basics";
+import { Page } from "./components/page";
+import { Catalogue } from "./features/catalogue/page";
+import { Devices } from "./features/devices/page";
+import { SignIn } from "./features/sign-in/page";
+import { Folders } from "./features/folders/page";
+import { Guide } from "./features/guide/page";
+import { Settings } from "./features/settings/page";
+import { Today } from "./features/today/page";
 
 export function App() {
   const session = useQuery({
     queryKey: ["session"],
     queryFn: async () => {
-      try {
-        const session = await get<Session>("/session");
-        keepToken(session.csrf);
-        return session;
-      } catch (error) {
-        if (error instanceof Problem && error.status === 401) return null;
-        throw error;
-      }
+      const { data, error, response } = await api.GET("/api/v1/session");
+      if (response.status === 401) return null;
+      if (error) throw error;
+      keepToken(data.csrf);
+      return data;
     },
   });
   if (session.isPending) return <Loading />;
   if (session.error) {
     return (
       <main className="mx-auto max-w-lg p-6">
-        <Trouble problem={session.error as Problem} />
+        <Trouble problem={session.error} />
         <Button className="mt-4" onClick={() => void session.refetch()}>
           Try again
         </Button>
       </main>
     );
   }
-  return session.data ? <Frame /> : <Enter />;
+  return session.data ? <Frame /> : <SignIn />;
 }
 
+/** All pages; those with a place in the menu have a link there. */
 const PAGES = [
-  ["/", "Today"],
-  ["/folders", "Folders"],
-  ["/catalogue", "Catalogue"],
-  ["/devices", "Devices"],
-  ["/settings", "Settings"],
-] as const;
+  { path: "/", title: "Today", link: "/", page: <Today /> },
+  { path: "/folders", title: "Folders", link: "/folders", page: <Folders /> },
+  { path: "/catalogue/:id?", title: "Catalogue", link: "/catalogue", page: <Catalogue /> },
+  { path: "/devices/:id?", title: "Devices", link: "/devices", page: <Devices /> },
+  { path: "/settings", title: "Settings", link: "/settings", page: <Settings /> },
+  { path: "/begin", title: "A new house", page: <Guide /> },
+];
 
 function Frame() {
   const connected = useLive();
@@ -59,7 +59,7 @@ function Frame() {
   const fresh = status.data?.house.name === "Mostra" && folders.data?.length === 0;
   if (fresh && location.pathname === "/") return <Navigate to="/begin" replace />;
   const leave = async () => {
-    await call("DELETE", "/session").catch(() => undefined);
+    await api.DELETE("/api/v1/session");
     client.clear();
     window.location.assign("/");
   };
@@ -76,23 +76,26 @@ function Frame() {
           </p>
         </div>
         <nav aria-label="Pages" className="flex flex-wrap gap-1 px-2 pb-2 md:flex-col md:px-0">
-          {PAGES.map(([path, name]) => (
-            <NavLink
-              key={path}
-              to={path}
-              end={path === "/"}
-              className={({ isActive }) =>
-                `flex min-h-11 shrink-0 items-center justify-between gap-2 rounded-lg border-l-[3px] px-3 ${isActive ? "border-accent bg-sheet font-bold" : "border-transparent hover:bg-sheet"}`
-              }
-            >
-              {name}
-              {name === "Devices" && waiting > 0 && (
-                <span className="font-bold text-amber" aria-label={`${waiting} waiting`}>
-                  {waiting}
-                </span>
-              )}
-            </NavLink>
-          ))}
+          {PAGES.map(
+            ({ link, title }) =>
+              link && (
+                <NavLink
+                  key={link}
+                  to={link}
+                  end={link === "/"}
+                  className={({ isActive }) =>
+                    `flex min-h-11 shrink-0 items-center justify-between gap-2 rounded-lg border-l-[3px] px-3 ${isActive ? "border-accent bg-sheet font-bold" : "border-transparent hover:bg-sheet"}`
+                  }
+                >
+                  {title}
+                  {title === "Devices" && waiting > 0 && (
+                    <span className="font-bold text-amber">
+                      {waiting} <span className="sr-only">waiting</span>
+                    </span>
+                  )}
+                </NavLink>
+              ),
+          )}
           <button className="min-h-11 shrink-0 px-3 text-left text-soft hover:underline" onClick={() => void leave()}>
             Sign out
           </button>
@@ -110,12 +113,17 @@ function Frame() {
           </p>
         )}
         <Routes>
-          <Route path="/" element={<Today />} />
-          <Route path="/begin" element={<Guide />} />
-          <Route path="/folders" element={<Folders />} />
-          <Route path="/catalogue/:id?" element={<Catalogue />} />
-          <Route path="/devices/:id?" element={<Devices />} />
-          <Route path="/settings" element={<Settings />} />
+          {PAGES.map(({ path, title, page }) => (
+            <Route
+              key={path}
+              path={path}
+              element={
+                <Page key={path} title={title}>
+                  {page}
+                </Page>
+              }
+            />
+          ))}
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
       </main>

@@ -6,14 +6,13 @@ import "./style.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { Problem } from "./api/client";
 import { App } from "./app";
 
 const client = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 30_000,
-      retry: (tries, error) => tries < 2 && !(error instanceof Problem && error.status >= 400),
+      retry: (tries, error) => tries < 2 && error.status === 0,
     },
   },
 });

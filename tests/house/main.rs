@@ -2,6 +2,7 @@
 // A test that cannot go on has failed: that is what unwrap says.
 #![allow(clippy::unwrap_used)]
 
+mod accessible;
 mod bridge;
 mod choices;
 mod console;

@@ -39,6 +39,7 @@ impl Browser {
             "--headless",
             "--no-sandbox",
             "--disable-gpu",
+            "--disable-quic",
             "--no-first-run",
             "--disable-background-networking",
             "--disable-component-update",
@@ -133,6 +134,28 @@ impl Browser {
             Ok(body) => body.text().await.unwrap_or_default(),
             Err(_) => String::new(),
         }
+    }
+
+    /// What axe-core finds wrong with the page, by rule and element; nothing of it should be.
+    ///
+    /// # Panics
+    /// When it cannot be run.
+    pub async fn accessibility(&self) -> Vec<String> {
+        let axe = crate::top().join("console/node_modules/axe-core/axe.min.js");
+        let axe = std::fs::read_to_string(axe).expect("axe-core among the console's packages");
+        self.page.execute(axe, vec![]).await.expect("axe-core runs");
+        let run = "const done = arguments[0]; axe.run().then(r => done(r.violations.flatMap(v => \
+                   v.nodes.map(n => `${v.id}: ${n.target} ${n.failureSummary}`))), e => done([String(e)]))";
+        let found = self.page.execute_async(run, vec![]).await.expect("axe-core ends");
+        found.convert().expect("texts")
+    }
+
+    /// The title of the window.
+    ///
+    /// # Panics
+    /// When the browser does not answer.
+    pub async fn title(&self) -> String {
+        self.page.title().await.expect("a title")
     }
 
     /// Saves a picture of the page.

@@ -1,5 +1,7 @@
-// Calls to the service, with the CSRF token and errors as problem documents.
-import type { components } from "./schema";
+// Calls to the service by the paths of its OpenAPI document, and errors as problem documents.
+import createClient from "openapi-fetch";
+import createQueryClient from "openapi-react-query";
+import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
 export type AccountSession = Schemas["AccountSession"];
@@ -8,35 +10,25 @@ export type LiveEvent = Schemas["LiveEvent"];
 export type Catalogue = Schemas["CataloguePage"];
 export type CatalogueObject = Schemas["CatalogueObject"];
 export type Code = Schemas["Code"];
-export type Continued = Schemas["Continued"];
-export type Position = Schemas["Position"];
-export type ScanReports = Schemas["ScanReports"];
-export type ConsoleAccess = Schemas["ConsoleAccess"];
+export type DecisionRequest = Schemas["DecisionRequest"];
 export type Device = Schemas["Device"];
 export type Folder = Schemas["Folder"];
 export type House = Schemas["House"];
-export type LeftOut = Schemas["LeftOutList"];
-export type Places = Schemas["Places"];
+export type HouseChange = Schemas["HouseChange"];
+export type Position = Schemas["Position"];
 export type ProofStep = Schemas["ProofStep"];
 export type Scan = Schemas["Scan"];
-export type Session = Schemas["Session"];
 export type Setup = Schemas["Setup"];
 export type Status = Schemas["Status"];
 export type Stream = Schemas["Stream"];
 export type Streams = Schemas["Streams"];
-type ProblemDocument = Schemas["Problem"];
 
 /** What went wrong, why, and the next step. */
-export class Problem extends Error {
-  readonly status: number;
-  readonly detail?: string;
-  readonly next?: string;
+export type Problem = Schemas["Problem"];
 
-  constructor(document: Partial<ProblemDocument>) {
-    super(document.title ?? "Something went wrong");
-    this.status = document.status ?? 0;
-    this.detail = document.detail ?? undefined;
-    this.next = document.next ?? undefined;
+declare module "@tanstack/react-query" {
+  interface Register {
+    defaultError: Problem;
   }
 }
 
@@ -47,28 +39,36 @@ export function keepToken(token: string) {
   csrf = token;
 }
 
-/** Calls the service below /api/v1. */
-export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
-  let answer: Response;
-  try {
-    answer = await fetch(`/api/v1${path}`, {
-      method,
-      headers: {
-        ...(body === undefined ? {} : { "Content-Type": "application/json" }),
-        ...(csrf ? { "X-CSRF-Token": csrf } : {}),
-      },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
-  } catch {
-    throw new Problem({
-      title: "The service does not answer",
-      next: "Check that the host is on and mostrad runs; this page goes on by itself.",
-    });
-  }
-  if (!answer.ok) {
-    throw new Problem(await answer.json().catch(() => ({ title: `The service answered ${answer.status}`, status: answer.status })));
-  }
-  return (answer.status === 204 ? undefined : await answer.json()) as T;
+/** An answer of ours in place of one that the service does not give. */
+function problem(document: Omit<Problem, "type">): Response {
+  return new Response(JSON.stringify({ type: "about:blank", ...document }), {
+    status: document.status || 503,
+    headers: { "Content-Type": "application/json" },
+  });
 }
 
-export const get = <T,>(path: string) => call<T>("GET", path);
+export const api = createClient<paths>({
+  baseUrl: window.location.origin,
+  fetch: (request) => globalThis.fetch(request),
+});
+
+api.use({
+  onRequest({ request }) {
+    if (csrf) request.headers.set("X-CSRF-Token", csrf);
+  },
+  onResponse({ response }) {
+    const isJson = response.headers.get("Content-Type")?.includes("json");
+    if (response.ok || isJson) return undefined;
+    return problem({ title: `The service answered ${response.status}`, status: response.status });
+  },
+  onError() {
+    return problem({
+      title: "The service does not answer",
+      status: 0,
+      next: "Check that the host is on and mostrad runs; this page goes on by itself.",
+    });
+  },
+});
+
+/** Reading by path, with the answers kept. */
+export const read = createQueryClient(api);

@@ -1,89 +1,92 @@
-// What the pages read, keyed by the topic of the live events that make it stale.
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+// What the pages read, and which live events make it stale.
+import { useMutation, useQuery, useQueryClient, type Query, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import {
-  call,
-  get,
-  type AccountSession,
-  type AccountUse,
-  type Catalogue,
-  type CatalogueObject,
-  type ConsoleAccess,
-  type Continued,
-  type Device,
-  type Folder,
-  type LeftOut,
-  type LiveEvent,
-  type Places,
-  type Position,
-  type Problem,
-  type ScanReports,
-  type Status,
-  type Streams,
-} from "./client";
+import { api, read, type DecisionRequest, type Device, type LiveEvent, type Position, type Problem } from "./client";
 
-export const useStatus = () => useQuery({ queryKey: ["house", "status"], queryFn: () => get<Status>("/status") });
-export const useFolders = () => useQuery({ queryKey: ["folders"], queryFn: () => get<Folder[]>("/folders") });
-export const useDevices = () => useQuery({ queryKey: ["devices"], queryFn: () => get<Device[]>("/devices") });
-export const useStreams = () => useQuery({ queryKey: ["streams"], queryFn: () => get<Streams>("/streams") });
-export const useAccounts = () => useQuery<AccountUse[], Problem>({ queryKey: ["accounts"], queryFn: () => get<AccountUse[]>("/accounts") });
-export const useSessions = () => useQuery({ queryKey: ["accounts", "sessions"], queryFn: () => get<AccountSession[]>("/sessions") });
-export const useAccess = () => useQuery({ queryKey: ["house", "access"], queryFn: () => get<ConsoleAccess>("/console") });
+/** Topics of live events, with the paths whose answers they make stale. */
+const TOPICS = {
+  house: ["/api/v1/status", "/api/v1/house", "/api/v1/console"],
+  folders: ["/api/v1/folders", "/api/v1/status"],
+  places: ["/api/v1/places"],
+  catalogue: ["/api/v1/catalogue", "/api/v1/status"],
+  devices: ["/api/v1/devices", "/api/v1/status"],
+  streams: ["/api/v1/streams", "/api/v1/status"],
+  accounts: ["/api/v1/accounts", "/api/v1/sessions"],
+  positions: ["/api/v1/positions"],
+} as const;
 
-export const useLeftOut = (folder: number, wanted: boolean) =>
-  useQuery({
-    queryKey: ["folders", folder, "left-out"],
-    queryFn: () => get<LeftOut>(`/folders/${folder}/left-out`),
-    enabled: wanted,
-  });
+export type Topic = keyof typeof TOPICS;
 
-export const useScans = (folder: number) =>
-  useQuery({ queryKey: ["folders", folder, "scans"], queryFn: () => get<ScanReports>(`/folders/${folder}/scans`) });
+const isTopic = (word: string): word is Topic => word in TOPICS;
 
-export const usePlaces = (path: string) =>
-  useQuery({ queryKey: ["places", path], queryFn: () => get<Places>(`/places?path=${encodeURIComponent(path)}`) });
+/** Has what some topics concern read again. */
+function invalidate(client: QueryClient, topics: Topic[]) {
+  const stale = ({ queryKey }: Query) =>
+    topics.some((topic) => TOPICS[topic].some((path) => String(queryKey[1]).startsWith(path)));
+  return client.invalidateQueries({ predicate: stale });
+}
+
+export const useStatus = () => read.useQuery("get", "/api/v1/status");
+export const useFolders = () => read.useQuery("get", "/api/v1/folders");
+export const useDevices = () => read.useQuery("get", "/api/v1/devices");
+export const useStreams = () => read.useQuery("get", "/api/v1/streams");
+export const useAccounts = () => read.useQuery("get", "/api/v1/accounts");
+export const useSessions = () => read.useQuery("get", "/api/v1/sessions");
+export const useAccess = () => read.useQuery("get", "/api/v1/console");
+export const useContinued = () => read.useQuery("get", "/api/v1/positions");
+export const useSetup = () => read.useQuery("get", "/api/v1/setup");
+
+export const useLeftOut = (id: number) =>
+  read.useQuery("get", "/api/v1/folders/{id}/left-out", { params: { path: { id } } });
+
+export const useScans = (id: number) =>
+  read.useQuery("get", "/api/v1/folders/{id}/scans", { params: { path: { id } } });
+
+export const usePlaces = (path: string) => read.useQuery("get", "/api/v1/places", { params: { query: { path } } });
 
 export const PAGE = 100;
 
 /** A page of a container, or of what is found below it. */
-export const useContainer = (id: string, start: number, wanted: string, sort: string) =>
-  useQuery({
-    queryKey: ["catalogue", id, wanted, sort, start],
-    queryFn: () => {
-      const query = new URLSearchParams({ start: String(start), count: String(PAGE), ...(wanted && { q: wanted }), ...(sort && { sort }) });
-      return get<Catalogue>(`/catalogue/${id}/${wanted ? "search" : "children"}?${query}`);
-    },
-    placeholderData: (before, query) => (query?.queryKey[1] === id && query.queryKey[2] === wanted ? before : undefined),
+export function useContainer(id: string, start: number, wanted: string, sort: string) {
+  const page = { start, count: PAGE, ...(sort && { sort }) };
+  const children = read.queryOptions("get", "/api/v1/catalogue/{id}/children", {
+    params: { path: { id }, query: page },
   });
-
-export const useContinued = () => useQuery({ queryKey: ["positions"], queryFn: () => get<Continued>("/positions") });
+  const found = read.queryOptions("get", "/api/v1/catalogue/{id}/search", {
+    params: { path: { id }, query: { ...page, q: wanted } },
+  });
+  const listed = useQuery({ ...children, enabled: wanted === "" });
+  const searched = useQuery({ ...found, enabled: wanted !== "" });
+  return wanted === "" ? listed : searched;
+}
 
 /** Notes where the person stopped; nothing on the page waits for it. */
 export const useNotePosition = (id: string) =>
-  useChange<Position>((position) => call("PUT", `/catalogue/${id}/position`, position), ["positions"]);
+  useChange<Position>(
+    (body) => api.PUT("/api/v1/catalogue/{id}/position", { params: { path: { id } }, body }),
+    ["positions"],
+  );
 
-export const useObject = (id: string | undefined) =>
-  useQuery({
-    queryKey: ["catalogue", "object", id],
-    queryFn: () => get<CatalogueObject>(`/catalogue/${id}`),
-    enabled: id !== undefined,
-  });
+export const useObject = (id: string) => read.useQuery("get", "/api/v1/catalogue/{id}", { params: { path: { id } } });
 
 /** A change of the house; what it concerns is read again. */
-export function useChange<Input>(run: (input: Input) => Promise<unknown>, topics: string[]) {
+export function useChange<Input>(run: (input: Input) => Promise<{ error?: Problem }>, topics: Topic[]) {
   const client = useQueryClient();
-  return useMutation<unknown, Problem, Input>({
-    mutationFn: run,
-    onSettled: () => Promise.all(topics.map((topic) => client.invalidateQueries({ queryKey: [topic] }))),
+  return useMutation<null, Problem, Input>({
+    mutationFn: async (input) => {
+      const { error } = await run(input);
+      if (error !== undefined) throw error;
+      return null;
+    },
+    onSettled: () => invalidate(client, topics),
   });
 }
 
-export type Decision = { device: Device; standing: string; kinds?: string[]; folders?: number[]; all_folders?: boolean; name?: string };
+export type Decision = { device: Device } & DecisionRequest;
 
 export const useDecide = () =>
   useChange<Decision>(
-    ({ device, standing, kinds, folders, all_folders, name }) =>
-      call("PUT", `/devices/${device.id}/decision`, { standing, kinds, folders, all_folders, name }),
+    ({ device, ...body }) => api.PUT("/api/v1/devices/{id}/decision", { params: { path: { id: device.id } }, body }),
     ["devices", "house"],
   );
 
@@ -99,15 +102,14 @@ export function useLive(): boolean {
       void client.invalidateQueries();
     };
     source.onerror = () => setConnected(false);
-    source.addEventListener("changed", (event) => {
-      const { topic, streams } = JSON.parse((event as MessageEvent<string>).data) as LiveEvent;
+    source.addEventListener("changed", (event: MessageEvent<string>) => {
+      const { topic, streams }: LiveEvent = JSON.parse(event.data);
       // Numbers that move all the time come with the event: nothing is asked for them.
       if (streams) {
-        client.setQueryData<Streams>(["streams"], streams);
+        client.setQueryData(read.queryOptions("get", "/api/v1/streams").queryKey, streams);
         return;
       }
-      void client.invalidateQueries({ queryKey: [topic] });
-      if (topic !== "house") void client.invalidateQueries({ queryKey: ["house", "status"] });
+      if (isTopic(topic)) void invalidate(client, [topic]);
     });
     return () => source.close();
   }, [client]);

@@ -1,16 +1,16 @@
 // One item: playing it in the browser where that can, its facts, and where the person stopped.
 import { useEffect, useRef, useState } from "react";
-import type { CatalogueObject, Problem } from "../api/client";
-import { useNotePosition, useObject } from "../api/queries";
-import { Button, Card, Loading, Trouble } from "./basics";
-import { bytes, length } from "./words";
+import type { CatalogueObject } from "../../api/client";
+import { useNotePosition, useObject } from "../../api/queries";
+import { Button, Card, Loading, Trouble } from "../../components/basics";
+import { bytes, length } from "../../lib/words";
 
 type Facts = NonNullable<CatalogueObject["facts"]>;
 
 export function Item({ id }: { id: string }) {
   const object = useObject(id);
   const facts = object.data?.facts;
-  if (!object.data || !facts) return <Card>{object.error ? <Trouble problem={object.error as Problem} /> : <Loading />}</Card>;
+  if (!object.data || !facts) return <Card>{object.error ? <Trouble problem={object.error} /> : <Loading />}</Card>;
   return (
     <Card title={object.data.title}>
       <Player object={object.data} facts={facts} />
@@ -33,9 +33,19 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
   const joined = (list?: string[]) => (list?.length ? list.join("; ") : null);
   const sound = (facts.audio ?? []).map((track): [string, string] => [
     "Sound",
-    [track.codec, track.channels && `${track.channels} channels`, track.sample_rate && `${track.sample_rate / 1000} kHz`, track.language].filter(Boolean).join(", "),
+    [
+      track.codec,
+      track.channels && `${track.channels} channels`,
+      track.sample_rate && `${track.sample_rate / 1000} kHz`,
+      track.language,
+    ]
+      .filter(Boolean)
+      .join(", "),
   ]);
-  const subtitles = (facts.subtitles ?? []).map((track): [string, string] => ["Subtitles", [track.codec, track.language, track.file_name].filter(Boolean).join(", ")]);
+  const subtitles = (facts.subtitles ?? []).map((track): [string, string] => [
+    "Subtitles",
+    [track.codec, track.language, track.file_name].filter(Boolean).join(", "),
+  ]);
   return [
     ["Station", facts.station],
     ["File", facts.station ? null : facts.file_name],
@@ -70,9 +80,18 @@ function Player({ object, facts }: { object: CatalogueObject; facts: Facts }) {
   const [failed, setFailed] = useState(false);
   if (facts.kind === "picture") {
     return failed && object.art ? (
-      <img src={`/api/v1${object.art}med`} alt={object.title} className="mb-3 max-h-72 w-full rounded-lg object-contain" />
+      <img
+        src={`/api/v1${object.art}med`}
+        alt={object.title}
+        className="mb-3 max-h-72 w-full rounded-lg object-contain"
+      />
     ) : (
-      <img src={file} alt={object.title} className="mb-3 max-h-72 w-full rounded-lg object-contain" onError={() => setFailed(true)} />
+      <img
+        src={file}
+        alt={object.title}
+        className="mb-3 max-h-72 w-full rounded-lg object-contain"
+        onError={() => setFailed(true)}
+      />
     );
   }
   if (failed && facts.station) {
@@ -99,6 +118,8 @@ function Player({ object, facts }: { object: CatalogueObject; facts: Facts }) {
     return (
       <>
         {object.art && <img src={`/api/v1${object.art}med`} alt="" className="mb-3 max-h-56 rounded-lg" />}
+        {/* Music has no captions. */}
+        {/* eslint-disable-next-line jsx-a11y/media-has-caption */}
         <audio src={file} controls preload="metadata" className="mb-3 w-full" onError={() => setFailed(true)} />
       </>
     );
@@ -106,7 +127,17 @@ function Player({ object, facts }: { object: CatalogueObject; facts: Facts }) {
   return <Film object={object} facts={facts} file={file} onFail={() => setFailed(true)} />;
 }
 
-function Film({ object, facts, file, onFail }: { object: CatalogueObject; facts: Facts; file: string; onFail: () => void }) {
+function Film({
+  object,
+  facts,
+  file,
+  onFail,
+}: {
+  object: CatalogueObject;
+  facts: Facts;
+  file: string;
+  onFail: () => void;
+}) {
   const note = useNotePosition(object.id);
   const noted = useRef(0);
   const film = useRef<HTMLVideoElement>(null);
@@ -124,6 +155,8 @@ function Film({ object, facts, file, onFail }: { object: CatalogueObject; facts:
   const beside = (facts.subtitles ?? []).filter((track) => track.file_name);
   return (
     <>
+      {/* Those that lie beside the film are its tracks. */}
+      {/* eslint-disable-next-line jsx-a11y/media-has-caption */}
       <video
         ref={film}
         src={file}
@@ -137,13 +170,22 @@ function Film({ object, facts, file, onFail }: { object: CatalogueObject; facts:
         onTimeUpdate={() => Date.now() - noted.current > NOTE_EVERY && !film.current?.paused && tell(false)}
       >
         {beside.map((track, n) => (
-          <track key={n} kind="subtitles" src={`/api/v1/catalogue/${object.id}/captions/${n}`} label={track.language ?? "Subtitles"} srcLang={track.language ?? undefined} default={n === 0} />
+          <track
+            key={n}
+            kind="subtitles"
+            src={`/api/v1/catalogue/${object.id}/captions/${n}`}
+            label={track.language ?? "Subtitles"}
+            srcLang={track.language ?? undefined}
+            default={n === 0}
+          />
         ))}
       </video>
       <div className="mb-3 flex flex-wrap items-center gap-3 text-sm">
         {from > 0 && <span>Goes on at {length(from)}.</span>}
         {from > 0 && <Button onClick={() => film.current && (film.current.currentTime = 0)}>From the beginning</Button>}
-        <Button onClick={() => note.mutate({ position_ms: 0, seen: !object.position?.seen })}>{object.position?.seen ? "Mark as not seen" : "Mark as seen"}</Button>
+        <Button onClick={() => note.mutate({ position_ms: 0, seen: !object.position?.seen })}>
+          {object.position?.seen ? "Mark as not seen" : "Mark as seen"}
+        </Button>
       </div>
     </>
   );

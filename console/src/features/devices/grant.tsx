@@ -1,10 +1,10 @@
 // What an admitted device may see: kinds and folders, chosen in a dialog.
-import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
 import { useState } from "react";
-import type { Device, Folder } from "../api/client";
-import { useFolders } from "../api/queries";
-import { Button, Loading } from "./basics";
-import { KINDS } from "./words";
+import type { Device, Folder } from "../../api/client";
+import { useFolders } from "../../api/queries";
+import { Button, Loading } from "../../components/basics";
+import { Dialog } from "../../components/dialog";
+import { KINDS } from "../../lib/words";
 
 /** A grant in words: "video, music in Films, Records". */
 export function grantWords(device: Device, folders: Folder[] | undefined): string {
@@ -18,21 +18,31 @@ export function grantWords(device: Device, folders: Folder[] | undefined): strin
 export type Grant = { kinds: string[]; folders?: number[]; all_folders?: boolean };
 
 /** Asks for a grant; starts from the device's own. */
-export function GrantDialog({ device, onChosen, onClose }: { device: Device; onChosen: (grant: Grant) => void; onClose: () => void }) {
+export function GrantDialog({
+  device,
+  onChosen,
+  onClose,
+}: {
+  device: Device;
+  onChosen: (grant: Grant) => void;
+  onClose: () => void;
+}) {
   return (
-    <Dialog open onClose={onClose} className="relative z-20">
-      <div className="fixed inset-0 bg-black/50" aria-hidden />
-      <div className="fixed inset-0 grid place-items-center overflow-y-auto p-4">
-        <DialogPanel className="w-full max-w-md rounded-card bg-sheet p-6">
-          <DialogTitle className="font-serif text-xl">What may {device.label} see?</DialogTitle>
-          <Choice device={device} onChosen={onChosen} onClose={onClose} />
-        </DialogPanel>
-      </div>
+    <Dialog title={`What may ${device.label} see?`} onClose={onClose}>
+      <Choice device={device} onChosen={onChosen} onClose={onClose} />
     </Dialog>
   );
 }
 
-function Choice({ device, onChosen, onClose }: { device: Device; onChosen: (grant: Grant) => void; onClose: () => void }) {
+function Choice({
+  device,
+  onChosen,
+  onClose,
+}: {
+  device: Device;
+  onChosen: (grant: Grant) => void;
+  onClose: () => void;
+}) {
   const folders = useFolders();
   const [kinds, setKinds] = useState(device.kinds);
   const [only, setOnly] = useState(device.folders != null);
@@ -55,7 +65,12 @@ function Choice({ device, onChosen, onClose }: { device: Device; onChosen: (gran
         <div className="flex flex-wrap gap-x-5">
           {KINDS.map(([kind, name]) => (
             <label key={kind} className={line}>
-              <input type="checkbox" className="size-5 accent-accent" checked={kinds.includes(kind)} onChange={() => setKinds(toggled(kinds, kind))} />
+              <input
+                type="checkbox"
+                className="size-5 accent-accent"
+                checked={kinds.includes(kind)}
+                onChange={() => setKinds(toggled(kinds, kind))}
+              />
               {name}
             </label>
           ))}
@@ -64,18 +79,35 @@ function Choice({ device, onChosen, onClose }: { device: Device; onChosen: (gran
       <fieldset>
         <legend className="font-bold">Folders</legend>
         <label className={line}>
-          <input type="radio" name="folders" className="size-5 accent-accent" checked={!only} onChange={() => setOnly(false)} />
+          <input
+            type="radio"
+            name="folders"
+            className="size-5 accent-accent"
+            checked={!only}
+            onChange={() => setOnly(false)}
+          />
           All, also those to come
         </label>
         <label className={line}>
-          <input type="radio" name="folders" className="size-5 accent-accent" checked={only} onChange={() => setOnly(true)} />
+          <input
+            type="radio"
+            name="folders"
+            className="size-5 accent-accent"
+            checked={only}
+            onChange={() => setOnly(true)}
+          />
           Only these
         </label>
         {only && (
           <div className="max-h-60 overflow-y-auto pl-7">
             {folders.data.map((folder) => (
               <label key={folder.id} className={line}>
-                <input type="checkbox" className="size-5 shrink-0 accent-accent" checked={usable.includes(folder.id)} onChange={() => setChosen(toggled(usable, folder.id))} />
+                <input
+                  type="checkbox"
+                  className="size-5 shrink-0 accent-accent"
+                  checked={usable.includes(folder.id)}
+                  onChange={() => setChosen(toggled(usable, folder.id))}
+                />
                 {folder.label}
               </label>
             ))}

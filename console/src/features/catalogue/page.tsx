@@ -1,13 +1,13 @@
 // What the content directory offers, as a person signed in sees it.
 import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import type { CatalogueObject, Problem } from "../api/client";
-import { PAGE, useContainer, useContinued } from "../api/queries";
-import { Button, Card, Headline, Loading, Trouble } from "../parts/basics";
-import { Item } from "../parts/item";
-import { Picture } from "../parts/picture";
-import { Slideshow } from "../parts/slideshow";
-import { bytes, count, length } from "../parts/words";
+import type { CatalogueObject } from "../../api/client";
+import { PAGE, useContainer, useContinued } from "../../api/queries";
+import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
+import { Item } from "./item";
+import { Picture } from "./picture";
+import { Slideshow } from "./slideshow";
+import { bytes, count, length } from "../../lib/words";
 
 /** Orders offered beside the container's own. */
 const ORDERS: [string, string][] = [
@@ -37,21 +37,36 @@ export function Catalogue() {
     setQuery(next);
   };
   if (!page.data) {
-    return page.error ? <Trouble problem={page.error as Problem} /> : <Loading />;
+    return page.error ? <Trouble problem={page.error} /> : <Loading />;
   }
   const here = page.data.path.at(-1);
   const pictures = page.data.objects.filter((object) => object.facts?.kind === "picture");
-  const empty = wanted ? "No title here holds these words. Fewer words find more." : "Nothing is in here yet. Publish a folder first; what it holds appears by itself.";
+  const empty = wanted
+    ? "No title here holds these words. Fewer words find more."
+    : "Nothing is in here yet. Publish a folder first; what it holds appears by itself.";
   return (
     <>
-      <Headline below={page.data.incomplete ? "A folder is still being scanned; more may come." : page.data.total === 0 ? empty : undefined}>
+      <Headline
+        below={
+          page.data.incomplete
+            ? "A folder is still being scanned; more may come."
+            : page.data.total === 0
+              ? empty
+              : undefined
+        }
+      >
         {wanted
           ? `${count(page.data.total, "entry", "entries")} found${id === "0" ? "" : ` in ${here?.title}`}.`
           : id === "0"
             ? `The catalogue offers ${count(here?.items ?? 0, "item")}.`
             : `${here?.title} holds ${count(page.data.total, "entry", "entries")}.`}
       </Headline>
-      <Search key={`${id} ${wanted}`} wanted={wanted} place={id === "0" ? undefined : here?.title} onSearch={(q) => change({ q, start: undefined, item: undefined })} />
+      <Search
+        key={`${id} ${wanted}`}
+        wanted={wanted}
+        place={id === "0" ? undefined : here?.title}
+        onSearch={(q) => change({ q, start: undefined, item: undefined })}
+      />
       <nav aria-label="Where" className="mb-3 flex flex-wrap items-center gap-x-2">
         {page.data.path.map((object, n) => (
           <span key={object.id} className="flex items-center gap-2">
@@ -60,7 +75,11 @@ export function Catalogue() {
                 ›
               </span>
             )}
-            <Link to={`/catalogue/${object.id}`} className="flex min-h-11 items-center text-accent underline" aria-current={n === page.data.path.length - 1 ? "page" : undefined}>
+            <Link
+              to={`/catalogue/${object.id}`}
+              className="flex min-h-11 items-center text-accent underline"
+              aria-current={n === page.data.path.length - 1 ? "page" : undefined}
+            >
               {n === 0 ? "Catalogue" : object.title}
             </Link>
           </span>
@@ -73,7 +92,11 @@ export function Catalogue() {
             <div className="mb-2 flex flex-wrap items-center gap-3">
               <label className="flex items-center gap-2 text-sm text-soft">
                 Order
-                <select value={sort} onChange={(event) => change({ sort: event.target.value, start: undefined })} className="min-h-11 rounded-lg border border-line bg-sheet px-2 text-ink">
+                <select
+                  value={sort}
+                  onChange={(event) => change({ sort: event.target.value, start: undefined })}
+                  className="min-h-11 rounded-lg border border-line bg-sheet px-2 text-ink"
+                >
                   {ORDERS.map(([value, words]) => (
                     <option key={value} value={value}>
                       {words}
@@ -85,7 +108,12 @@ export function Catalogue() {
             </div>
             <ul className="divide-y divide-line">
               {page.data.objects.map((object) => (
-                <Row key={object.id} object={object} chosen={object.id === chosen} onChoose={() => change({ item: object.id })} />
+                <Row
+                  key={object.id}
+                  object={object}
+                  chosen={object.id === chosen}
+                  onChoose={() => change({ item: object.id })}
+                />
               ))}
             </ul>
             {page.data.total > PAGE && (
@@ -96,7 +124,10 @@ export function Catalogue() {
                 <span>
                   {start + 1} to {start + page.data.objects.length} of {page.data.total.toLocaleString("en")}
                 </span>
-                <Button disabled={start + PAGE >= page.data.total} onClick={() => change({ start: String(start + PAGE) })}>
+                <Button
+                  disabled={start + PAGE >= page.data.total}
+                  onClick={() => change({ start: String(start + PAGE) })}
+                >
                   On ›
                 </Button>
               </div>
@@ -145,10 +176,15 @@ function GoOn() {
         <ul className="divide-y divide-line">
           {begun.data.objects.slice(0, 5).map((object) => (
             <li key={object.id}>
-              <Link to={`/catalogue/${object.parent}?item=${object.id}`} className="flex min-h-11 items-center gap-3 rounded-lg px-2 py-2 hover:bg-accent-wash">
+              <Link
+                to={`/catalogue/${object.parent}?item=${object.id}`}
+                className="flex min-h-11 items-center gap-3 rounded-lg px-2 py-2 hover:bg-accent-wash"
+              >
                 <Picture art={object.art} />
                 <span className="min-w-0 grow truncate">{object.title}</span>
-                <span className="text-sm whitespace-nowrap text-soft">stopped at {length(object.position?.position_ms ?? 0)}</span>
+                <span className="text-sm whitespace-nowrap text-soft">
+                  stopped at {length(object.position?.position_ms ?? 0)}
+                </span>
               </Link>
             </li>
           ))}
@@ -164,7 +200,13 @@ function Row({ object, chosen, onChoose }: { object: CatalogueObject; chosen: bo
   const facts = object.facts;
   const side = container
     ? [object.artist, count(object.items ?? 0, "item")].filter(Boolean).join(" · ")
-    : [facts?.artists?.[0], facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution, facts?.station ? "station" : bytes(facts?.size ?? 0)].filter(Boolean).join(" · ");
+    : [
+        facts?.artists?.[0],
+        facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution,
+        facts?.station ? "station" : bytes(facts?.size ?? 0),
+      ]
+        .filter(Boolean)
+        .join(" · ");
   return (
     <li>
       <button

@@ -1,10 +1,9 @@
 // The folder picker: proposals first, then the host's directories.
 import { useState } from "react";
-import { call, type Problem } from "../api/client";
-import { useChange, usePlaces } from "../api/queries";
-import { Button, Field, Loading, Trouble } from "./basics";
-import { KINDS } from "./words";
-
+import { api } from "../../api/client";
+import { useChange, usePlaces } from "../../api/queries";
+import { Button, Field, Loading, Trouble } from "../../components/basics";
+import { KINDS } from "../../lib/words";
 
 export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: () => void }) {
   const [path, setPath] = useState("");
@@ -24,7 +23,14 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
         }}
       >
         <div className="grow">
-          <Field key={path} label="Folder on the host" name="path" defaultValue={path} placeholder="/srv/media" autoComplete="off" />
+          <Field
+            key={path}
+            label="Folder on the host"
+            name="path"
+            defaultValue={path}
+            placeholder="/srv/media"
+            autoComplete="off"
+          />
         </div>
         <Button type="submit">Go</Button>
       </form>
@@ -39,7 +45,7 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
         )}
         {onCancel && <Button onClick={onCancel}>Cancel</Button>}
       </div>
-      <Trouble problem={places.error as Problem | null} />
+      <Trouble problem={places.error} />
       {places.isPending && <Loading />}
       <ul className="mt-3 max-h-80 divide-y divide-line overflow-auto" aria-label="Folders">
         {places.data?.places.map((place) => (
@@ -70,7 +76,10 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
 function Publish({ path, onDone, onBack }: { path: string; onDone: () => void; onBack: () => void }) {
   const [label, setLabel] = useState(path.split("/").at(-1) ?? "");
   const [kinds, setKinds] = useState<string[]>(KINDS.map(([kind]) => kind));
-  const add = useChange(() => call("POST", "/folders", { path, label, kinds }), ["folders", "house", "catalogue", "places"]);
+  const add = useChange(
+    () => api.POST("/api/v1/folders", { body: { path, label, kinds } }),
+    ["folders", "house", "catalogue", "places"],
+  );
   const toggle = (kind: string) => setKinds(kinds.includes(kind) ? kinds.filter((k) => k !== kind) : [...kinds, kind]);
   return (
     <form
@@ -81,13 +90,24 @@ function Publish({ path, onDone, onBack }: { path: string; onDone: () => void; o
       }}
     >
       <p className="break-all">{path}</p>
-      <Field label="Label in the menus" value={label} maxLength={63} required onChange={(e) => setLabel(e.target.value)} />
+      <Field
+        label="Label in the menus"
+        value={label}
+        maxLength={63}
+        required
+        onChange={(e) => setLabel(e.target.value)}
+      />
       <fieldset>
         <legend className="font-bold">It holds</legend>
         <div className="flex flex-wrap gap-5">
           {KINDS.map(([kind, name]) => (
             <label key={kind} className="flex min-h-11 items-center gap-2">
-              <input type="checkbox" className="size-5 accent-accent" checked={kinds.includes(kind)} onChange={() => toggle(kind)} />
+              <input
+                type="checkbox"
+                className="size-5 accent-accent"
+                checked={kinds.includes(kind)}
+                onChange={() => toggle(kind)}
+              />
               {name}
             </label>
           ))}

@@ -1,5 +1,5 @@
 // Buttons, cards, headlines, errors.
-import { Button as HeadlessButton, Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
+import { Button as HeadlessButton } from "@headlessui/react";
 import type { ComponentProps, ReactNode } from "react";
 import type { Problem } from "../api/client";
 
@@ -43,7 +43,7 @@ export function Trouble({ problem }: { problem: Problem | null | undefined }) {
   if (!problem) return null;
   return (
     <div role="alert" className="mt-3 rounded-lg bg-brick-wash px-4 py-3 text-brick">
-      <p className="font-bold">✕ {problem.message}</p>
+      <p className="font-bold">✕ {problem.title}</p>
       {problem.detail && <p>{problem.detail}</p>}
       {problem.next && <p>{problem.next}</p>}
     </div>
@@ -65,47 +65,5 @@ export function Loading() {
     <p role="status" className="py-8 text-soft">
       Reading…
     </p>
-  );
-}
-
-/** A question before what cannot be undone. */
-export function Confirm({
-  open,
-  title,
-  children,
-  yes,
-  busy,
-  problem,
-  onYes,
-  onClose,
-}: {
-  open: boolean;
-  title: string;
-  children: ReactNode;
-  yes: string;
-  busy: boolean;
-  problem: Problem | null;
-  onYes: () => void;
-  onClose: () => void;
-}) {
-  return (
-    <Dialog open={open} onClose={onClose} className="relative z-20">
-      <div className="fixed inset-0 bg-black/50" aria-hidden />
-      <div className="fixed inset-0 grid place-items-center p-4">
-        <DialogPanel className="max-w-md rounded-card bg-sheet p-6">
-          <DialogTitle className="font-serif text-xl">{title}</DialogTitle>
-          <p className="mt-2">{children}</p>
-          <Trouble problem={problem} />
-          <div className="mt-4 flex gap-3">
-            <Button look="danger" disabled={busy} onClick={onYes}>
-              {yes}
-            </Button>
-            <Button onClick={onClose} autoFocus>
-              Keep it
-            </Button>
-          </div>
-        </DialogPanel>
-      </div>
-    </Dialog>
   );
 }

@@ -1,7 +1,7 @@
 // The proof ladder: the same steps in the same order everywhere.
 import { Popover, PopoverButton, PopoverPanel } from "@headlessui/react";
-import type { ProofStep } from "../api/client";
-import { bytes, clock } from "./words";
+import type { ProofStep } from "../../api/client";
+import { bytes, clock } from "../../lib/words";
 
 function Rung({ step }: { step: ProofStep }) {
   const state = step.confirmed ? "confirmed" : "not yet";
@@ -42,12 +42,7 @@ export function Ladder({ steps }: { steps: ProofStep[] }) {
     <ol className="-mx-3 flex items-center" aria-label="Proof">
       {steps.map((step, n) => (
         <li key={step.step} className="flex items-center">
-          {n > 0 && (
-            <span
-              aria-hidden
-              className={`-mx-3 h-0.5 w-6 ${step.confirmed ? "bg-accent" : "bg-line"}`}
-            />
-          )}
+          {n > 0 && <span aria-hidden className={`-mx-3 h-0.5 w-6 ${step.confirmed ? "bg-accent" : "bg-line"}`} />}
           <Rung step={step} />
         </li>
       ))}

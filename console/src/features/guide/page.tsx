@@ -1,12 +1,12 @@
 // A new house is guided: name, first folder, doorway, tablet, first device.
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
-import { call } from "../api/client";
-import { useAccess, useChange, useDevices, useFolders, useStatus } from "../api/queries";
-import { Button, Card, Field, Headline, Trouble } from "../parts/basics";
-import { Decide, StandingMark } from "../parts/standing";
-import { Picker } from "../parts/picker";
-import { OpenConsole } from "./settings";
+import { api } from "../../api/client";
+import { useAccess, useChange, useDevices, useFolders, useStatus } from "../../api/queries";
+import { Button, Card, Field, Headline, Trouble } from "../../components/basics";
+import { Decide, StandingMark } from "../../features/devices/standing";
+import { Picker } from "../../features/folders/picker";
+import { OpenConsole } from "../../features/settings/page";
 
 const STEPS = ["Name", "First folder", "Doorway", "Tablet", "First device"];
 
@@ -18,7 +18,11 @@ export function Guide() {
     <div className="max-w-2xl">
       <ol className="mb-6 flex flex-wrap gap-x-4 gap-y-1 text-sm" aria-label="Steps">
         {STEPS.map((name, n) => (
-          <li key={name} aria-current={n === step ? "step" : undefined} className={n === step ? "font-bold text-accent" : "text-soft"}>
+          <li
+            key={name}
+            aria-current={n === step ? "step" : undefined}
+            className={n === step ? "font-bold text-accent" : "text-soft"}
+          >
             {n < step ? "✓" : n + 1} {name}
           </li>
         ))}
@@ -44,7 +48,7 @@ function Name({ onNext }: { onNext: () => void }) {
   const status = useStatus();
   const [name, setName] = useState<string | null>(null);
   const shown = name ?? status.data?.house.name ?? "";
-  const save = useChange(() => call("PATCH", "/house", { name: shown }), ["house"]);
+  const save = useChange(() => api.PATCH("/api/v1/house", { body: { name: shown } }), ["house"]);
   return (
     <>
       <Headline>What is this house called?</Headline>
@@ -55,7 +59,14 @@ function Name({ onNext }: { onNext: () => void }) {
             save.mutate(undefined, { onSuccess: onNext });
           }}
         >
-          <Field label="Name" hint="Televisions show it in their list of servers." value={shown} maxLength={63} required onChange={(e) => setName(e.target.value)} />
+          <Field
+            label="Name"
+            hint="Televisions show it in their list of servers."
+            value={shown}
+            maxLength={63}
+            required
+            onChange={(e) => setName(e.target.value)}
+          />
           <Button look="main" type="submit" className="mt-4" disabled={save.isPending}>
             Go on
           </Button>
@@ -91,7 +102,7 @@ function FirstFolder({ onNext }: { onNext: () => void }) {
 }
 
 function DoorwayStep({ onNext }: { onNext: () => void }) {
-  const save = useChange((doorway: string) => call("PATCH", "/house", { doorway }), ["house"]);
+  const save = useChange((doorway: string) => api.PATCH("/api/v1/house", { body: { doorway } }), ["house"]);
   const choose = (doorway: string) => save.mutate(doorway, { onSuccess: onNext });
   return (
     <>
@@ -115,7 +126,15 @@ function Tablet({ onNext }: { onNext: () => void }) {
   const access = useAccess();
   return (
     <>
-      <Headline below={access.data?.open ? "Type the address on the tablet and make an account with the code." : "So far only this host reaches this page."}>Use a tablet beside the television?</Headline>
+      <Headline
+        below={
+          access.data?.open
+            ? "Type the address on the tablet and make an account with the code."
+            : "So far only this host reaches this page."
+        }
+      >
+        Use a tablet beside the television?
+      </Headline>
       <Card>
         <OpenConsole />
       </Card>

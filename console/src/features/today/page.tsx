@@ -1,18 +1,20 @@
 // Is everything all right; who waits; who watches; what needs attention.
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Device, Status } from "../api/client";
-import { useDevices, useFolders, useStatus, useStreams } from "../api/queries";
-import { Card, Headline, Loading } from "../parts/basics";
-import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
-import { Decide, StandingMark } from "../parts/standing";
-import { Showing } from "../parts/showing";
-import { ago, capital, count, inWords, lasting } from "../parts/words";
+import type { Device, Status } from "../../api/client";
+import { useDevices, useFolders, useStatus, useStreams } from "../../api/queries";
+import { Card, Headline, Loading } from "../../components/basics";
+import { Ladder, LADDER_WORDS, furthest } from "../../features/devices/ladder";
+import { Decide, StandingMark } from "../../features/devices/standing";
+import { NowPlaying } from "./now-playing";
+import { ago, capital, count, inWords, lasting } from "../../lib/words";
 
 function sentence(status: Status): string {
   const parts = [];
-  if (status.admitted > 0) parts.push(`${inWords(status.admitted)} ${status.admitted === 1 ? "device is" : "devices are"} in`);
-  if (status.waiting > 0) parts.push(`${inWords(status.waiting)} ${status.waiting === 1 ? "waits" : "wait"} at the door`);
+  if (status.admitted > 0)
+    parts.push(`${inWords(status.admitted)} ${status.admitted === 1 ? "device is" : "devices are"} in`);
+  if (status.waiting > 0)
+    parts.push(`${inWords(status.waiting)} ${status.waiting === 1 ? "waits" : "wait"} at the door`);
   if (status.streams > 0) parts.push(`${inWords(status.streams)} ${status.streams === 1 ? "is" : "are"} watching`);
   if (parts.length === 0) return `${status.house.name} is on. No device has asked yet.`;
   return `${status.house.name} is on. ${capital(parts.join(", "))}.`;
@@ -38,7 +40,7 @@ export function Today() {
           <Proven devices={devices.data} />
         </Card>
         <Card>
-          <Showing streams={streams.data} />
+          <NowPlaying streams={streams.data} />
           <h2 className="mt-6 mb-2 font-bold">Needs attention</h2>
           <ul className="divide-y divide-line border-t border-line">
             {status.data.attention.map((text) => (
@@ -96,7 +98,9 @@ function Door({ devices }: { devices: Device[] }) {
         </article>
       ))}
       {devices.length === 0 && (
-        <p className="text-soft">Nobody has asked yet. Open the source or server menu on a television; it appears here by itself.</p>
+        <p className="text-soft">
+          Nobody has asked yet. Open the source or server menu on a television; it appears here by itself.
+        </p>
       )}
     </div>
   );

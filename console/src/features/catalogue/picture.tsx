@@ -7,9 +7,18 @@ const SIGNS: Record<string, string> = { video: "▭", music: "♪", picture: "�
 export function Picture({ art, kind }: { art?: string | null; kind?: string }) {
   const [failed, setFailed] = useState(false);
   return (
-    <span aria-hidden className="flex h-10 w-14 shrink-0 items-center justify-center overflow-hidden rounded bg-accent-wash text-accent">
+    <span
+      aria-hidden
+      className="flex h-10 w-14 shrink-0 items-center justify-center overflow-hidden rounded bg-accent-wash text-accent"
+    >
       {art && !failed ? (
-        <img src={`/api/v1${art}tn`} alt="" loading="lazy" className="h-full w-full object-cover" onError={() => setFailed(true)} />
+        <img
+          src={`/api/v1${art}tn`}
+          alt=""
+          loading="lazy"
+          className="h-full w-full object-cover"
+          onError={() => setFailed(true)}
+        />
       ) : (
         SIGNS[kind ?? "container"]
       )}

@@ -1,18 +1,21 @@
 // The first password, and signing in.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { call, get, type Problem, type Session, type Setup } from "../api/client";
-import { Button, Card, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { api, type Problem, type Setup } from "../../api/client";
+import { useSetup } from "../../api/queries";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 
-export function Enter() {
-  const setup = useQuery({ queryKey: ["setup"], queryFn: () => get<Setup>("/setup") });
+export function SignIn() {
+  const setup = useSetup();
   const [joining, setJoining] = useState(false);
   return (
     <main className="mx-auto max-w-lg px-4 py-10">
       <p className="mb-6 font-serif text-2xl font-semibold">Mostra</p>
       {setup.isPending && <Loading />}
-      <Trouble problem={setup.error as Problem | null} />
-      {setup.data && <Form key={String(joining)} setup={setup.data} joining={joining} onJoin={() => setJoining(!joining)} />}
+      <Trouble problem={setup.error} />
+      {setup.data && (
+        <Form key={String(joining)} setup={setup.data} joining={joining} onJoin={() => setJoining(!joining)} />
+      )}
     </main>
   );
 }
@@ -31,14 +34,15 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
     event.preventDefault();
     setBusy(true);
     setProblem(null);
-    try {
-      if (fresh) await call("POST", "/accounts", { name, password, code: code || null });
-      await call<Session>("POST", "/session", { name, password });
-      await client.invalidateQueries({ queryKey: ["session"] });
-    } catch (error) {
-      setProblem(error as Problem);
+    const make = () => api.POST("/api/v1/accounts", { body: { name, password, code: code || null } });
+    const { error } = fresh ? await make() : {};
+    const failed = error ?? (await api.POST("/api/v1/session", { body: { name, password } })).error;
+    if (failed) {
+      setProblem(failed);
       setBusy(false);
+      return;
     }
+    await client.invalidateQueries({ queryKey: ["session"] });
   };
   const differ = fresh && again !== "" && again !== password;
   return (
@@ -48,7 +52,15 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
       </Headline>
       <Card>
         <form onSubmit={submit} className="space-y-4">
-          {!first && <Field label="Name" autoComplete="username" value={name} onChange={(e) => setName(e.target.value)} required />}
+          {!first && (
+            <Field
+              label="Name"
+              autoComplete="username"
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+              required
+            />
+          )}
           {joining && (
             <Field
               label="One-time code"
@@ -70,7 +82,14 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
             required
           />
           {fresh && (
-            <Field label="Once more" type="password" autoComplete="new-password" value={again} onChange={(e) => setAgain(e.target.value)} required />
+            <Field
+              label="Once more"
+              type="password"
+              autoComplete="new-password"
+              value={again}
+              onChange={(e) => setAgain(e.target.value)}
+              required
+            />
           )}
           {differ && <p className="text-brick">✕ The two passwords differ.</p>}
           <Button look="main" type="submit" disabled={busy || (fresh && again !== password)}>

@@ -1,10 +1,10 @@
 // A device's standing, and deciding on it where it is shown.
 import { useEffect, useState } from "react";
-import type { Device } from "../api/client";
-import { useDecide, useFolders, type Decision } from "../api/queries";
-import { Button, Trouble } from "./basics";
+import type { Device } from "../../api/client";
+import { useDecide, useFolders, type Decision } from "../../api/queries";
+import { Button, Trouble } from "../../components/basics";
 import { GrantDialog, grantWords } from "./grant";
-import { KINDS } from "./words";
+import { KINDS } from "../../lib/words";
 
 const MARKS: Record<string, { icon: string; look: string }> = {
   waiting: { icon: "◷", look: "bg-amber-wash text-amber" },
@@ -56,7 +56,10 @@ export function Decide({ device }: { device: Device }) {
           </Button>
         )}
         {!(device.standing === "admitted" && picturesOnly) && (
-          <Button disabled={decide.isPending} onClick={() => run({ standing: "admitted", kinds: ["picture"], all_folders: true })}>
+          <Button
+            disabled={decide.isPending}
+            onClick={() => run({ standing: "admitted", kinds: ["picture"], all_folders: true })}
+          >
             Pictures only
           </Button>
         )}
@@ -77,7 +80,13 @@ export function Decide({ device }: { device: Device }) {
             <Button
               onClick={() =>
                 decide.mutate(
-                  { device, standing: before.standing, kinds: before.kinds, folders: before.folders ?? undefined, all_folders: before.folders ? undefined : true },
+                  {
+                    device,
+                    standing: before.standing,
+                    kinds: before.kinds,
+                    folders: before.folders ?? undefined,
+                    all_folders: before.folders ? undefined : true,
+                  },
                   { onSuccess: () => setBefore(null) },
                 )
               }

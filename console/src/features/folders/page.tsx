@@ -1,11 +1,12 @@
 // Published folders, their scans, and what was left out.
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useState } from "react";
-import { call, type Folder, type Problem, type Scan } from "../api/client";
-import { useChange, useFolders, useLeftOut, useScans } from "../api/queries";
-import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
-import { Picker } from "../parts/picker";
-import { ago, capital, count, inWords } from "../parts/words";
+import { api, type Folder, type Scan } from "../../api/client";
+import { useChange, useFolders, useLeftOut, useScans } from "../../api/queries";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
+import { Confirm } from "../../components/dialog";
+import { Picker } from "./picker";
+import { ago, capital, count, inWords } from "../../lib/words";
 
 const total = (folder: Folder) => folder.items.video + folder.items.music + folder.items.picture;
 
@@ -20,15 +21,20 @@ function sentence(folders: Folder[]): string {
 export function Folders() {
   const folders = useFolders();
   const [adding, setAdding] = useState(false);
-  if (!folders.data) return folders.error ? <Trouble problem={folders.error as Problem} /> : <Loading />;
+  if (!folders.data) return folders.error ? <Trouble problem={folders.error} /> : <Loading />;
   const picking = adding || folders.data.length === 0;
   return (
     <>
-      <Headline below="Files are published where they are. They are never moved, copied or changed.">{sentence(folders.data)}</Headline>
+      <Headline below="Files are published where they are. They are never moved, copied or changed.">
+        {sentence(folders.data)}
+      </Headline>
       <div className="space-y-4">
         {picking ? (
           <Card title={folders.data.length === 0 ? "Choose the first folder" : "Publish another folder"}>
-            <Picker onDone={() => setAdding(false)} onCancel={folders.data.length > 0 ? () => setAdding(false) : undefined} />
+            <Picker
+              onDone={() => setAdding(false)}
+              onCancel={folders.data.length > 0 ? () => setAdding(false) : undefined}
+            />
           </Card>
         ) : (
           <Button look="main" onClick={() => setAdding(true)}>
@@ -44,8 +50,14 @@ export function Folders() {
 }
 
 function FolderCard({ folder }: { folder: Folder }) {
-  const rescan = useChange(() => call("POST", `/folders/${folder.id}/rescan`), ["folders"]);
-  const stop = useChange(() => call("DELETE", `/folders/${folder.id}/scan`), ["folders"]);
+  const rescan = useChange(
+    () => api.POST("/api/v1/folders/{id}/rescan", { params: { path: { id: folder.id } } }),
+    ["folders"],
+  );
+  const stop = useChange(
+    () => api.DELETE("/api/v1/folders/{id}/scan", { params: { path: { id: folder.id } } }),
+    ["folders"],
+  );
   const [removing, setRemoving] = useState(false);
   const running = folder.scan?.state === "running";
   const counts = [
@@ -61,11 +73,14 @@ function FolderCard({ folder }: { folder: Folder }) {
           <p className="text-sm break-all text-soft">{folder.path}</p>
           <p className="mt-1">
             {counts.join(" · ") || "no items"}
-            {folder.scanned_ms != null && !running && <span className="text-soft"> · scanned {ago(folder.scanned_ms)}</span>}
+            {folder.scanned_ms != null && !running && (
+              <span className="text-soft"> · scanned {ago(folder.scanned_ms)}</span>
+            )}
           </p>
           {folder.away_ms != null ? (
             <p role="status" className="mt-1 text-amber">
-              Away since {ago(folder.away_ms)}: the drive or share is not there. Its items are hidden and come back with it.
+              Away since {ago(folder.away_ms)}: the drive or share is not there. Its items are hidden and come back with
+              it.
             </p>
           ) : (
             <p className="mt-1 text-sm text-soft">The next scan comes {folder.next_scan}.</p>
@@ -100,7 +115,10 @@ function FolderCard({ folder }: { folder: Folder }) {
 /** For a drive that a person took away for good, or replaced: without it, its items would stay hidden for ever. */
 function AsItIs({ folder }: { folder: Folder }) {
   const [asking, setAsking] = useState(false);
-  const take = useChange(() => call("POST", `/folders/${folder.id}/rescan`, { as_it_is: true }), ["folders", "catalogue"]);
+  const take = useChange(
+    () => api.POST("/api/v1/folders/{id}/rescan", { params: { path: { id: folder.id } }, body: { as_it_is: true } }),
+    ["folders", "catalogue"],
+  );
   return (
     <>
       <Button onClick={() => setAsking(true)}>Take the drives as they are</Button>
@@ -113,7 +131,8 @@ function AsItIs({ folder }: { folder: Folder }) {
         onYes={() => take.mutate(undefined, { onSuccess: () => setAsking(false) })}
         onClose={() => setAsking(false)}
       >
-        What is on them now is published. What was on the drives before counts as deleted, and comes back as new if they do. No file is touched.
+        What is on them now is published. What was on the drives before counts as deleted, and comes back as new if they
+        do. No file is touched.
       </Confirm>
     </>
   );
@@ -128,15 +147,13 @@ function Progress({ scan }: { scan: Scan }) {
     );
   }
   const all = scan.done + scan.to_do;
-  const left = scan.remaining_ms != null ? ` · about ${count(Math.max(1, Math.ceil(scan.remaining_ms / 1000)), "second")} left` : "";
+  const left =
+    scan.remaining_ms != null
+      ? ` · about ${count(Math.max(1, Math.ceil(scan.remaining_ms / 1000)), "second")} left`
+      : "";
   return (
     <div className="mt-4">
-      <progress
-        className="scan"
-        aria-label="Scan"
-        value={scan.listed ? scan.done : undefined}
-        max={Math.max(1, all)}
-      />
+      <progress className="scan" aria-label="Scan" value={scan.listed ? scan.done : undefined} max={Math.max(1, all)} />
       <p className="text-sm" role="status">
         {scan.done.toLocaleString("en")} of {scan.listed ? "" : "at least "}
         {all.toLocaleString("en")} files looked at · {Math.round(scan.rate).toLocaleString("en")} a second{left} ·{" "}
@@ -164,20 +181,18 @@ function LeftOut({ folder }: { folder: Folder }) {
   );
 }
 
-/** In the reason of what lies on another drive than before. */
-const OTHER_DRIVE = "another drive than before";
-
 function LeftOutList({ folder }: { folder: Folder }) {
-  const left = useLeftOut(folder.id, true);
-  if (!left.data) return left.error ? <Trouble problem={left.error as Problem} /> : <Loading />;
+  const left = useLeftOut(folder.id);
+  if (!left.data) return left.error ? <Trouble problem={left.error} /> : <Loading />;
   return (
     <ul className="max-h-64 divide-y divide-line overflow-auto border-y border-line">
       <li className="text-soft">
-        On disk {count(left.data.found.video, "film")}, {count(left.data.found.music, "track")}, {count(left.data.found.picture, "picture")} and{" "}
-        {count(left.data.other, "other file")}; published {count(folder.items.video, "film")}, {count(folder.items.music, "track")} and{" "}
+        On disk {count(left.data.found.video, "film")}, {count(left.data.found.music, "track")},{" "}
+        {count(left.data.found.picture, "picture")} and {count(left.data.other, "other file")}; published{" "}
+        {count(folder.items.video, "film")}, {count(folder.items.music, "track")} and{" "}
         {count(folder.items.picture, "picture")}.
       </li>
-      {left.data.files.some((file) => file.reason.includes(OTHER_DRIVE)) && (
+      {left.data.files.some((file) => file.code === "other-drive") && (
         <li className="py-2">
           <AsItIs folder={folder} />
         </li>
@@ -209,7 +224,9 @@ function Scans({ folder }: { folder: Folder }) {
     <Disclosure as="div" className="mt-1">
       {({ open }) => (
         <>
-          <DisclosureButton className="min-h-11 text-accent underline">{open ? "Hide" : "Show"} what the last scans found</DisclosureButton>
+          <DisclosureButton className="min-h-11 text-accent underline">
+            {open ? "Hide" : "Show"} what the last scans found
+          </DisclosureButton>
           <DisclosurePanel>
             <ScanList folder={folder.id} />
           </DisclosurePanel>
@@ -221,14 +238,15 @@ function Scans({ folder }: { folder: Folder }) {
 
 function ScanList({ folder }: { folder: number }) {
   const scans = useScans(folder);
-  if (!scans.data) return scans.error ? <Trouble problem={scans.error as Problem} /> : <Loading />;
+  if (!scans.data) return scans.error ? <Trouble problem={scans.error} /> : <Loading />;
   if (scans.data.reports.length === 0) return <p className="text-soft">No scan has found anything yet.</p>;
   return (
     <ul className="max-h-80 divide-y divide-line overflow-auto border-y border-line">
       {scans.data.reports.map((report) => (
         <li key={report.began_ms} className="py-2">
           <p>
-            {capital(ago(report.ended_ms))}: {report.added} added, {report.changed} changed, {report.gone} gone <span className="text-soft">({WHY[report.why] ?? report.why})</span>
+            {capital(ago(report.ended_ms))}: {report.added} added, {report.changed} changed, {report.gone} gone{" "}
+            <span className="text-soft">({WHY[report.why] ?? report.why})</span>
           </p>
           <ul className="text-sm text-soft">
             {report.files.slice(0, 30).map((file) => (
@@ -246,8 +264,16 @@ function ScanList({ folder }: { folder: number }) {
 
 function SubFolders({ folder }: { folder: Folder }) {
   const [path, setPath] = useState("");
-  const change = useChange((paths: string[]) => call("PUT", `/folders/${folder.id}/excluded`, { paths }), ["folders", "catalogue"]);
-  const scan = useChange((place: string) => call("POST", `/folders/${folder.id}/rescan`, { path: place }), ["folders"]);
+  const change = useChange(
+    (paths: string[]) =>
+      api.PUT("/api/v1/folders/{id}/excluded", { params: { path: { id: folder.id } }, body: { paths } }),
+    ["folders", "catalogue"],
+  );
+  const scan = useChange(
+    (place: string) =>
+      api.POST("/api/v1/folders/{id}/rescan", { params: { path: { id: folder.id } }, body: { path: place } }),
+    ["folders"],
+  );
   const given = path.trim();
   const done = { onSuccess: () => setPath("") };
   return (
@@ -255,14 +281,17 @@ function SubFolders({ folder }: { folder: Folder }) {
       {({ open }) => (
         <>
           <DisclosureButton className="min-h-11 text-accent underline">
-            {open ? "Hide" : "Show"} what can be done with sub-folders{folder.excluded.length > 0 && ` (${folder.excluded.length} left out)`}
+            {open ? "Hide" : "Show"} what can be done with sub-folders
+            {folder.excluded.length > 0 && ` (${folder.excluded.length} left out)`}
           </DisclosureButton>
           <DisclosurePanel className="space-y-2">
             <ul>
               {folder.excluded.map((out) => (
                 <li key={out} className="flex flex-wrap items-center gap-3">
                   <span className="break-all">{out} is left out</span>
-                  <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>Take it in again</Button>
+                  <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>
+                    Take it in again
+                  </Button>
                 </li>
               ))}
             </ul>
@@ -273,11 +302,20 @@ function SubFolders({ folder }: { folder: Folder }) {
                 if (given) scan.mutate(given, done);
               }}
             >
-              <Field label="A sub-folder" hint="Its path below the folder, such as Films/Old" value={path} onChange={(event) => setPath(event.target.value)} />
+              <Field
+                label="A sub-folder"
+                hint="Its path below the folder, such as Films/Old"
+                value={path}
+                onChange={(event) => setPath(event.target.value)}
+              />
               <Button type="submit" disabled={scan.isPending || !given}>
                 Scan it again
               </Button>
-              <Button type="button" onClick={() => change.mutate([...folder.excluded, given], done)} disabled={change.isPending || !given}>
+              <Button
+                type="button"
+                onClick={() => change.mutate([...folder.excluded, given], done)}
+                disabled={change.isPending || !given}
+              >
                 Leave it out
               </Button>
             </form>
@@ -290,7 +328,10 @@ function SubFolders({ folder }: { folder: Folder }) {
 }
 
 function Remove({ folder, open, onClose }: { folder: Folder; open: boolean; onClose: () => void }) {
-  const remove = useChange(() => call("DELETE", `/folders/${folder.id}`), ["folders", "house", "catalogue", "places"]);
+  const remove = useChange(
+    () => api.DELETE("/api/v1/folders/{id}", { params: { path: { id: folder.id } } }),
+    ["folders", "house", "catalogue", "places"],
+  );
   return (
     <Confirm
       open={open}
@@ -301,8 +342,8 @@ function Remove({ folder, open, onClose }: { folder: Folder; open: boolean; onCl
       onYes={() => remove.mutate(undefined, { onSuccess: onClose })}
       onClose={onClose}
     >
-      Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Published again
-      later, they are new to the devices.
+      Its {count(total(folder), "item")} vanish from every device. The files themselves stay where they are. Published
+      again later, they are new to the devices.
     </Confirm>
   );
 }

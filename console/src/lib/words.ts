@@ -1,42 +1,64 @@
 // Numbers, times and sizes in words.
 
-const NUMBERS = ["no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve"];
+const NUMBERS = [
+  "no",
+  "one",
+  "two",
+  "three",
+  "four",
+  "five",
+  "six",
+  "seven",
+  "eight",
+  "nine",
+  "ten",
+  "eleven",
+  "twelve",
+];
 
 /** Small numbers as words, for sentences. */
 export const inWords = (n: number) => NUMBERS[n] ?? String(n);
 
 /** `1 device`, `2 devices`. */
-export const count = (n: number, word: string, many = `${word}s`) => `${n.toLocaleString("en")} ${n === 1 ? word : many}`;
+export const count = (n: number, word: string, many = `${word}s`) =>
+  `${n.toLocaleString("en")} ${n === 1 ? word : many}`;
 
 export const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
+const UNITS = ["byte", "kilobyte", "megabyte", "gigabyte", "terabyte"];
+
 /** Bytes by thousands. */
 export function bytes(n: number): string {
-  if (n < 1000) return `${n} B`;
-  const units = ["kB", "MB", "GB", "TB"];
-  let value = n / 1000;
-  let unit = 0;
-  while (value >= 1000 && unit < units.length - 1) {
-    value /= 1000;
-    unit += 1;
-  }
-  return `${value.toFixed(value < 10 ? 1 : 0)} ${units[unit]}`;
+  const power = Math.min(UNITS.length - 1, n < 1000 ? 0 : Math.floor(Math.log10(n) / 3));
+  const value = n / 1000 ** power;
+  const digits = power > 0 && value < 10 ? 1 : 0;
+  return new Intl.NumberFormat("en", {
+    style: "unit",
+    unit: UNITS[power],
+    unitDisplay: "short",
+    minimumFractionDigits: digits,
+    maximumFractionDigits: digits,
+  }).format(value);
 }
 
 /** `1:02:03` or `2:03`. */
 export function length(ms: number): string {
   const s = Math.floor(ms / 1000);
   const two = (n: number) => String(n).padStart(2, "0");
-  return s >= 3600 ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}` : `${Math.floor(s / 60)}:${two(s % 60)}`;
+  return s >= 3600
+    ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}`
+    : `${Math.floor(s / 60)}:${two(s % 60)}`;
 }
+
+const AGO = new Intl.RelativeTimeFormat("en");
 
 /** How long ago, in plain words. */
 export function ago(ms: number, now = Date.now()): string {
   const s = Math.max(0, Math.round((now - ms) / 1000));
   if (s < 10) return "just now";
-  if (s < 60) return `${s} seconds ago`;
-  if (s < 3600) return `${count(Math.round(s / 60), "minute")} ago`;
-  if (s < 86400) return `${count(Math.round(s / 3600), "hour")} ago`;
+  if (s < 60) return AGO.format(-s, "second");
+  if (s < 3600) return AGO.format(-Math.round(s / 60), "minute");
+  if (s < 86400) return AGO.format(-Math.round(s / 3600), "hour");
   return new Date(ms).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
 }
 

@@ -1,9 +1,10 @@
 // Who receives what, as plots over the last two minutes, and how busy the host is beside them.
 import { useState } from "react";
-import { call, type Stream, type Streams } from "../api/client";
-import { useChange } from "../api/queries";
-import { Button, Confirm, Trouble } from "./basics";
-import { bytes } from "./words";
+import { api, type Stream, type Streams } from "../../api/client";
+import { useChange } from "../../api/queries";
+import { Button, Trouble } from "../../components/basics";
+import { Confirm } from "../../components/dialog";
+import { bytes, length } from "../../lib/words";
 
 /** Seconds that a plot shows. */
 const SECONDS = 120;
@@ -15,11 +16,23 @@ function Plot({ values, most, label }: { values: number[]; most: number; label: 
   const y = (value: number) => 30 - (Math.min(value, most) / Math.max(most, 1)) * 28;
   const line = shown.map((value, n) => `${x(n)},${y(value).toFixed(1)}`).join(" ");
   return (
-    <svg viewBox={`0 0 ${SECONDS} 30`} preserveAspectRatio="none" className="mt-1 h-8 w-full border-b border-line" role="img" aria-label={label}>
+    <svg
+      viewBox={`0 0 ${SECONDS} 30`}
+      preserveAspectRatio="none"
+      className="mt-1 h-8 w-full border-b border-line"
+      role="img"
+      aria-label={label}
+    >
       {shown.length > 0 && (
         <>
           <polygon points={`${x(0)},30 ${line} ${SECONDS},30`} className="fill-accent/20" />
-          <polyline points={line} fill="none" vectorEffect="non-scaling-stroke" className="stroke-accent" strokeWidth="1.5" />
+          <polyline
+            points={line}
+            fill="none"
+            vectorEffect="non-scaling-stroke"
+            className="stroke-accent"
+            strokeWidth="1.5"
+          />
         </>
       )}
     </svg>
@@ -31,17 +44,12 @@ function position(stream: Stream): string {
   if (stream.size === 0) return "live";
   const share = stream.position / stream.size;
   if (stream.duration_ms == null) return `${Math.round(share * 100)} %`;
-  const time = (ms: number) => {
-    const s = Math.floor(ms / 1000);
-    const two = (n: number) => String(n).padStart(2, "0");
-    return s >= 3600 ? `${Math.floor(s / 3600)}:${two(Math.floor(s / 60) % 60)}:${two(s % 60)}` : `${Math.floor(s / 60)}:${two(s % 60)}`;
-  };
-  return `${time(share * stream.duration_ms)} of ${time(stream.duration_ms)}`;
+  return `${length(share * stream.duration_ms)} of ${length(stream.duration_ms)}`;
 }
 
 function One({ stream }: { stream: Stream }) {
   const [ending, setEnding] = useState(false);
-  const end = useChange(() => call("DELETE", `/streams/${stream.id}`), ["streams"]);
+  const end = useChange(() => api.DELETE("/api/v1/streams/{id}", { params: { path: { id: stream.id } } }), ["streams"]);
   const now = stream.paused ? "paused" : `${bytes(stream.rate)}/s`;
   return (
     <li className="py-3">
@@ -68,13 +76,14 @@ function One({ stream }: { stream: Stream }) {
         onYes={() => end.mutate(undefined, { onSuccess: () => setEnding(false) })}
         onClose={() => setEnding(false)}
       >
-        The connection closes. Players come back at once, so this device does not get this item for a minute; its standing stays as it is.
+        The connection closes. Players come back at once, so this device does not get this item for a minute; its
+        standing stays as it is.
       </Confirm>
     </li>
   );
 }
 
-export function Showing({ streams }: { streams?: Streams }) {
+export function NowPlaying({ streams }: { streams?: Streams }) {
   const all = streams?.streams ?? [];
   const last = (values?: number[]) => Math.round(values?.at(-1) ?? 0);
   const host = streams?.host;

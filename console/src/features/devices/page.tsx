@@ -1,14 +1,15 @@
 // Who is on the network, what they may, and what is proven.
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { call, type Device, type Problem } from "../api/client";
-import { useChange, useDevices, useFolders } from "../api/queries";
-import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
-import { Endpoints } from "../parts/endpoints";
-import { grantWords } from "../parts/grant";
-import { Ladder, LADDER_WORDS, furthest } from "../parts/ladder";
-import { Decide, StandingMark } from "../parts/standing";
-import { ago, bytes, capital, clock, inWords } from "../parts/words";
+import { api, type Device } from "../../api/client";
+import { useChange, useDevices, useFolders } from "../../api/queries";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
+import { Confirm } from "../../components/dialog";
+import { Endpoints } from "./endpoints";
+import { grantWords } from "./grant";
+import { Ladder, LADDER_WORDS, furthest } from "./ladder";
+import { Decide, StandingMark } from "./standing";
+import { ago, bytes, capital, clock, inWords } from "../../lib/words";
 
 function sentence(devices: Device[]): string {
   if (devices.length === 0) return "No device has asked yet.";
@@ -31,11 +32,17 @@ function differently(device: Device): string | null {
 export function Devices() {
   const devices = useDevices();
   const { id } = useParams();
-  if (!devices.data) return devices.error ? <Trouble problem={devices.error as Problem} /> : <Loading />;
+  if (!devices.data) return devices.error ? <Trouble problem={devices.error} /> : <Loading />;
   const chosen = devices.data.find((d) => String(d.id) === id);
   return (
     <>
-      <Headline below={devices.data.length === 0 ? "Open the source or server menu on a television; it appears here by itself." : LADDER_WORDS}>
+      <Headline
+        below={
+          devices.data.length === 0
+            ? "Open the source or server menu on a television; it appears here by itself."
+            : LADDER_WORDS
+        }
+      >
         {sentence(devices.data)}
       </Headline>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[5fr_4fr]">
@@ -45,11 +52,16 @@ export function Devices() {
               {devices.data.map((device) => (
                 <li key={device.id} className="flex flex-wrap items-center justify-between gap-x-4 py-3">
                   <div className="min-w-0">
-                    <Link to={`/devices/${device.id}`} className="flex min-h-11 flex-wrap items-center gap-2 font-bold hover:underline" aria-current={device === chosen ? "true" : undefined}>
+                    <Link
+                      to={`/devices/${device.id}`}
+                      className="flex min-h-11 flex-wrap items-center gap-2 font-bold hover:underline"
+                      aria-current={device === chosen ? "true" : undefined}
+                    >
                       {device.label} <StandingMark standing={device.standing} />
                     </Link>
                     <p className="text-sm text-soft">
-                      {device.address} · {device.denied ? `${device.denied.what}, got nothing` : furthest(device.proof)} · seen {ago(device.last_seen_ms)}
+                      {device.address} · {device.denied ? `${device.denied.what}, got nothing` : furthest(device.proof)}{" "}
+                      · seen {ago(device.last_seen_ms)}
                     </p>
                   </div>
                   <Ladder steps={device.proof} />
@@ -69,7 +81,8 @@ function Denied({ device }: { device: Device }) {
   if (!device.denied) return null;
   return (
     <p className="mt-3 rounded-lg bg-amber-wash px-4 py-2">
-      It {device.denied.what} {ago(device.denied.at_ms)} and got nothing: {device.standing === "refused" ? "it is refused" : "it waits for a decision"}.
+      It {device.denied.what} {ago(device.denied.at_ms)} and got nothing:{" "}
+      {device.standing === "refused" ? "it is refused" : "it waits for a decision"}.
     </p>
   );
 }
@@ -79,8 +92,14 @@ function Detail({ device }: { device: Device }) {
   const [forgetting, setForgetting] = useState(false);
   const folders = useFolders();
   const navigate = useNavigate();
-  const rename = useChange(() => call("PUT", `/devices/${device.id}/name`, { name }), ["devices"]);
-  const forget = useChange(() => call("DELETE", `/devices/${device.id}`), ["devices", "house"]);
+  const rename = useChange(
+    () => api.PUT("/api/v1/devices/{id}/name", { params: { path: { id: device.id } }, body: { name } }),
+    ["devices"],
+  );
+  const forget = useChange(
+    () => api.DELETE("/api/v1/devices/{id}", { params: { path: { id: device.id } } }),
+    ["devices", "house"],
+  );
   const facts: [string, string | null | undefined][] = [
     ["Calls itself", device.user_agent],
     ["May see", device.standing === "admitted" ? grantWords(device, folders.data) : "nothing"],
@@ -105,7 +124,9 @@ function Detail({ device }: { device: Device }) {
               {!step.confirmed && <span className="text-soft"> not yet</span>}
               {step.confirmed && (
                 <p className="text-sm break-words">
-                  {[step.what, step.item, step.bytes != null ? `${bytes(step.bytes)} acknowledged` : null].filter(Boolean).join(" · ")}
+                  {[step.what, step.item, step.bytes != null ? `${bytes(step.bytes)} acknowledged` : null]
+                    .filter(Boolean)
+                    .join(" · ")}
                   {step.at_ms != null && <span className="block text-soft">{clock(step.at_ms)}</span>}
                 </p>
               )}
@@ -121,7 +142,14 @@ function Detail({ device }: { device: Device }) {
         }}
       >
         <div className="grow">
-          <Field label="Name" value={name} maxLength={63} required placeholder="Lounge television" onChange={(e) => setName(e.target.value)} />
+          <Field
+            label="Name"
+            value={name}
+            maxLength={63}
+            required
+            placeholder="Lounge television"
+            onChange={(e) => setName(e.target.value)}
+          />
         </div>
         <Button type="submit" disabled={name.trim() === "" || name === device.name}>
           Rename

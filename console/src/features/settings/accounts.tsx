@@ -1,14 +1,16 @@
 // Accounts: who may sign in, and ending what somebody should have no longer.
 import { useState } from "react";
-import { call, type AccountSession, type AccountUse, type Code } from "../api/client";
-import { useAccounts, useChange, useSessions } from "../api/queries";
-import { Button, Card, Confirm, Field, Loading, Trouble } from "./basics";
-import { ago, clock, count } from "./words";
+import { api, type AccountSession, type AccountUse } from "../../api/client";
+import { useAccounts, useChange, useSessions } from "../../api/queries";
+import { Button, Card, Field, Loading, Trouble } from "../../components/basics";
+import { Confirm } from "../../components/dialog";
+import { ago, clock, count } from "../../lib/words";
 
 export function Accounts() {
   const accounts = useAccounts();
   const [making, setMaking] = useState(false);
-  if (!accounts.data) return <Card title="Accounts">{accounts.error ? <Trouble problem={accounts.error} /> : <Loading />}</Card>;
+  if (!accounts.data)
+    return <Card title="Accounts">{accounts.error ? <Trouble problem={accounts.error} /> : <Loading />}</Card>;
   return (
     <Card title="Accounts">
       <p className="mb-3 text-soft">Each account may do everything that can be done here.</p>
@@ -17,7 +19,13 @@ export function Accounts() {
           <Account key={account.name} account={account} only={accounts.data.length === 1} />
         ))}
       </ul>
-      <div className="mt-3">{making ? <Make onDone={() => setMaking(false)} /> : <Button onClick={() => setMaking(true)}>Make an account</Button>}</div>
+      <div className="mt-3">
+        {making ? (
+          <Make onDone={() => setMaking(false)} />
+        ) : (
+          <Button onClick={() => setMaking(true)}>Make an account</Button>
+        )}
+      </div>
       <Sessions />
     </Card>
   );
@@ -26,12 +34,19 @@ export function Accounts() {
 function Account({ account, only }: { account: AccountUse; only: boolean }) {
   const [changing, setChanging] = useState(false);
   const [removing, setRemoving] = useState(false);
-  const remove = useChange(() => call("DELETE", `/accounts/${encodeURIComponent(account.name)}`), ["accounts"]);
-  const signOut = useChange(() => call("DELETE", `/accounts/${encodeURIComponent(account.name)}/sessions`), ["accounts"]);
+  const remove = useChange(
+    () => api.DELETE("/api/v1/accounts/{name}", { params: { path: { name: account.name } } }),
+    ["accounts"],
+  );
+  const signOut = useChange(
+    () => api.DELETE("/api/v1/accounts/{name}/sessions", { params: { path: { name: account.name } } }),
+    ["accounts"],
+  );
   return (
     <li className="py-3">
       <p>
-        <b>{account.name}</b> {account.you && <span className="text-soft">you</span>} · {account.sessions > 0 ? count(account.sessions, "session") : "not signed in"}
+        <b>{account.name}</b> {account.you && <span className="text-soft">you</span>} ·{" "}
+        {account.sessions > 0 ? count(account.sessions, "session") : "not signed in"}
       </p>
       <div className="mt-2 flex flex-wrap gap-3">
         <Button onClick={() => setChanging(!changing)}>{changing ? "Keep the password" : "Change the password"}</Button>
@@ -66,7 +81,14 @@ function Account({ account, only }: { account: AccountUse; only: boolean }) {
 function Change({ account, onDone }: { account: AccountUse; onDone: () => void }) {
   const [current, setCurrent] = useState("");
   const [password, setPassword] = useState("");
-  const change = useChange(() => call("PUT", `/accounts/${encodeURIComponent(account.name)}/password`, account.you ? { password, current } : { password }), ["accounts"]);
+  const change = useChange(
+    () =>
+      api.PUT("/api/v1/accounts/{name}/password", {
+        params: { path: { name: account.name } },
+        body: account.you ? { password, current } : { password },
+      }),
+    ["accounts"],
+  );
   return (
     <form
       className="mt-3 space-y-3"
@@ -75,8 +97,27 @@ function Change({ account, onDone }: { account: AccountUse; onDone: () => void }
         change.mutate(undefined, { onSuccess: onDone });
       }}
     >
-      {account.you && <Field label="Password until now" type="password" autoComplete="current-password" required autoFocus value={current} onChange={(e) => setCurrent(e.target.value)} />}
-      <Field label="New password" hint="At least 8 characters; other sessions of the account end" type="password" autoComplete="new-password" required minLength={8} value={password} onChange={(e) => setPassword(e.target.value)} />
+      {account.you && (
+        <Field
+          label="Password until now"
+          type="password"
+          autoComplete="current-password"
+          required
+          autoFocus
+          value={current}
+          onChange={(e) => setCurrent(e.target.value)}
+        />
+      )}
+      <Field
+        label="New password"
+        hint="At least 8 characters; other sessions of the account end"
+        type="password"
+        autoComplete="new-password"
+        required
+        minLength={8}
+        value={password}
+        onChange={(e) => setPassword(e.target.value)}
+      />
       <Button look="main" type="submit" disabled={change.isPending}>
         Set it
       </Button>
@@ -89,8 +130,9 @@ function Make({ onDone }: { onDone: () => void }) {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const make = useChange(async () => {
-    const { code } = await call<Code>("POST", "/console/code");
-    return call("POST", "/accounts", { name, password, code });
+    const made = await api.POST("/api/v1/console/code");
+    if (made.error) return made;
+    return api.POST("/api/v1/accounts", { body: { name, password, code: made.data.code } });
   }, ["accounts"]);
   return (
     <form
@@ -100,8 +142,26 @@ function Make({ onDone }: { onDone: () => void }) {
         make.mutate(undefined, { onSuccess: onDone });
       }}
     >
-      <Field label="Account name" hint="Letters, digits, - _ or ." required maxLength={40} pattern="[\p{L}\p{N}][\p{L}\p{N}._\-]*" autoFocus value={name} onChange={(e) => setName(e.target.value)} />
-      <Field label="Password" hint="At least 8 characters" type="password" autoComplete="new-password" required minLength={8} value={password} onChange={(e) => setPassword(e.target.value)} />
+      <Field
+        label="Account name"
+        hint="Letters, digits, - _ or ."
+        required
+        maxLength={40}
+        pattern="[\p{L}\p{N}][\p{L}\p{N}._\-]*"
+        autoFocus
+        value={name}
+        onChange={(e) => setName(e.target.value)}
+      />
+      <Field
+        label="Password"
+        hint="At least 8 characters"
+        type="password"
+        autoComplete="new-password"
+        required
+        minLength={8}
+        value={password}
+        onChange={(e) => setPassword(e.target.value)}
+      />
       <div className="flex gap-3">
         <Button look="main" type="submit" disabled={make.isPending}>
           Make it
@@ -115,7 +175,10 @@ function Make({ onDone }: { onDone: () => void }) {
 
 function Sessions() {
   const sessions = useSessions();
-  const end = useChange((session: AccountSession) => call("DELETE", `/sessions/${session.id}`), ["accounts"]);
+  const end = useChange(
+    (session: AccountSession) => api.DELETE("/api/v1/sessions/{id}", { params: { path: { id: session.id } } }),
+    ["accounts"],
+  );
   if (!sessions.data) return null;
   return (
     <>
@@ -126,10 +189,15 @@ function Sessions() {
             <span>
               {session.account}, {session.program ? "a program" : "a browser"}
               <span className="block text-sm text-soft">
-                signed in {session.began_ms > 0 ? ago(session.began_ms) : "some time ago"}, until {clock(session.expires_ms)}
+                signed in {session.began_ms > 0 ? ago(session.began_ms) : "some time ago"}, until{" "}
+                {clock(session.expires_ms)}
               </span>
             </span>
-            {session.you ? <span className="text-soft">this one</span> : <Button onClick={() => end.mutate(session)}>End it</Button>}
+            {session.you ? (
+              <span className="text-soft">this one</span>
+            ) : (
+              <Button onClick={() => end.mutate(session)}>End it</Button>
+            )}
           </li>
         ))}
       </ul>

@@ -1,15 +1,20 @@
 // Name, doorway, and from where the console can be reached.
 import { useState } from "react";
-import { call, type Code, type House } from "../api/client";
-import { useAccess, useChange, useStatus } from "../api/queries";
-import { Accounts } from "../parts/accounts";
-import { Button, Card, Confirm, Field, Headline, Loading, Trouble } from "../parts/basics";
+import { api, type Code, type House, type HouseChange } from "../../api/client";
+import { useAccess, useChange, useStatus } from "../../api/queries";
+import { Accounts } from "./accounts";
+import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
+import { Confirm } from "../../components/dialog";
 
 export function OpenConsole() {
   const access = useAccess();
   const [code, setCode] = useState<Code | null>(null);
-  const change = useChange((open: boolean) => call("PUT", "/console", { open }), ["house"]);
-  const make = useChange(async () => setCode(await call<Code>("POST", "/console/code")), []);
+  const change = useChange((open: boolean) => api.PUT("/api/v1/console", { body: { open } }), ["house"]);
+  const make = useChange(async () => {
+    const answer = await api.POST("/api/v1/console/code");
+    if (answer.data) setCode(answer.data);
+    return answer;
+  }, []);
   if (!access.data) return <Loading />;
   if (!access.data.open) {
     return (
@@ -56,7 +61,7 @@ export function OpenConsole() {
 export function Settings() {
   const status = useStatus();
   const [name, setName] = useState<string | null>(null);
-  const save = useChange((body: object) => call("PATCH", "/house", body), ["house"]);
+  const save = useChange((body: HouseChange) => api.PATCH("/api/v1/house", { body }), ["house"]);
   if (!status.data) return <Loading />;
   const { house, interfaces } = status.data;
   const shown = name ?? house.name;
@@ -99,7 +104,7 @@ export function Settings() {
           </fieldset>
           <Trouble problem={save.error} />
         </Card>
-        <Manner house={house} />
+        <CatalogueSettings house={house} />
         <Stations house={house} />
         <Card title="Console in the house">
           <OpenConsole />
@@ -110,11 +115,15 @@ export function Settings() {
             {interfaces.map((i) => (
               <li key={i.name}>
                 <span className="select-all">{i.address}</span> on {i.name}
-                {i.discovery_problem && <span className="block text-brick">✕ cannot be found there: {i.discovery_problem}</span>}
+                {i.discovery_problem && (
+                  <span className="block text-brick">✕ cannot be found there: {i.discovery_problem}</span>
+                )}
               </li>
             ))}
           </ul>
-          {interfaces.length === 0 && <p className="text-brick">✕ No interface is connected; one that comes back is served by itself.</p>}
+          {interfaces.length === 0 && (
+            <p className="text-brick">✕ No interface is connected; one that comes back is served by itself.</p>
+          )}
           <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
           <Appearance />
         </Card>
@@ -127,12 +136,15 @@ export function Settings() {
 function Appearance() {
   const [asking, setAsking] = useState(false);
   const [done, setDone] = useState("");
-  const announce = useChange(() => call("POST", "/house/announcement"), []);
-  const renew = useChange(() => call("POST", "/house/renewal"), ["house"]);
+  const announce = useChange(() => api.POST("/api/v1/house/announcement"), []);
+  const renew = useChange(() => api.POST("/api/v1/house/renewal"), ["house"]);
   return (
     <>
       <div className="mt-4 flex flex-wrap gap-3">
-        <Button disabled={announce.isPending} onClick={() => announce.mutate(undefined, { onSuccess: () => setDone("It was announced.") })}>
+        <Button
+          disabled={announce.isPending}
+          onClick={() => announce.mutate(undefined, { onSuccess: () => setDone("It was announced.") })}
+        >
           Announce now
         </Button>
         <Button look="danger" onClick={() => setAsking(true)}>
@@ -159,8 +171,8 @@ function Appearance() {
         }
         onClose={() => setAsking(false)}
       >
-        The last resort for players that go on showing old listings. They forget this server, with the places and favourites that they keep of it, and find a new
-        one. Devices keep their standing here.
+        The last resort for players that go on showing old listings. They forget this server, with the places and
+        favourites that they keep of it, and find a new one. Devices keep their standing here.
       </Confirm>
     </>
   );
@@ -170,10 +182,16 @@ function Appearance() {
 function Stations({ house }: { house: House }) {
   const [host, setHost] = useState("");
   const allowed = house.stations ?? [];
-  const save = useChange((stations: string[]) => call("PATCH", "/house", { stations }), ["house", "folders", "catalogue"]);
+  const save = useChange(
+    (stations: string[]) => api.PATCH("/api/v1/house", { body: { stations } }),
+    ["house", "folders", "catalogue"],
+  );
   return (
     <Card title="Stations">
-      <p className="text-sm text-soft">Playlists may list stations on the internet. The house passes on those whose host you allow, and connects to no other.</p>
+      <p className="text-sm text-soft">
+        Playlists may list stations on the internet. The house passes on those whose host you allow, and connects to no
+        other.
+      </p>
       <ul className="mt-2">
         {allowed.map((one) => (
           <li key={one} className="flex flex-wrap items-center gap-3">
@@ -190,7 +208,13 @@ function Stations({ house }: { house: House }) {
           save.mutate([...allowed, host], { onSuccess: () => setHost("") });
         }}
       >
-        <Field label="Host" placeholder="radio.example" value={host} onChange={(event) => setHost(event.target.value)} required />
+        <Field
+          label="Host"
+          placeholder="radio.example"
+          value={host}
+          onChange={(event) => setHost(event.target.value)}
+          required
+        />
         <Button type="submit" disabled={save.isPending}>
           Allow
         </Button>
@@ -203,19 +227,25 @@ function Stations({ house }: { house: House }) {
 /** Languages with an alphabet of their own by name, behind the one for all others. */
 function alphabets(locales: string[]): [string, string][] {
   const names = new Intl.DisplayNames(["en"], { type: "language" });
-  const own = locales.filter((locale) => locale !== "en").map((locale): [string, string] => [locale, names.of(locale) ?? locale]);
+  const own = locales
+    .filter((locale) => locale !== "en")
+    .map((locale): [string, string] => [locale, names.of(locale) ?? locale]);
   return [["en", "English, and all others with accents aside"], ...own.sort((a, b) => a[1].localeCompare(b[1]))];
 }
 
 /** How titles and pictures stand, and MIME types that a person set. */
-function Manner({ house }: { house: House }) {
+function CatalogueSettings({ house }: { house: House }) {
   const [extension, setExtension] = useState("");
   const [mime, setMime] = useState("");
-  const save = useChange((body: object) => call("PATCH", "/house", body), ["house", "catalogue"]);
+  const save = useChange((body: HouseChange) => api.PATCH("/api/v1/house", { body }), ["house", "catalogue"]);
   const choice = (label: string, value: string, options: [string, string][], name: string) => (
     <label className="block">
       <span className="font-bold">{label}</span>
-      <select value={value} onChange={(event) => save.mutate({ [name]: event.target.value })} className="mt-1 block min-h-11 w-full rounded-lg border border-line bg-paper px-3">
+      <select
+        value={value}
+        onChange={(event) => save.mutate({ [name]: event.target.value })}
+        className="mt-1 block min-h-11 w-full rounded-lg border border-line bg-paper px-3"
+      >
         {options.map(([word, words]) => (
           <option key={word} value={word}>
             {words}
@@ -227,19 +257,45 @@ function Manner({ house }: { house: House }) {
   return (
     <Card title="Catalogue">
       <div className="space-y-4">
-        {choice("Titles come from", house.titles, [["embedded", "inside the files, where they have one"], ["file-names", "the files’ names"]], "titles")}
-        {choice("Pictures stand", house.picture_order, [["date", "by the date taken"], ["title", "by title"]], "picture_order")}
+        {choice(
+          "Titles come from",
+          house.titles,
+          [
+            ["embedded", "inside the files, where they have one"],
+            ["file-names", "the files’ names"],
+          ],
+          "titles",
+        )}
+        {choice(
+          "Pictures stand",
+          house.picture_order,
+          [
+            ["date", "by the date taken"],
+            ["title", "by title"],
+          ],
+          "picture_order",
+        )}
         {choice("Names stand as in", house.locale ?? "en", alphabets(house.locales ?? []), "locale")}
         <div>
           <p className="font-bold">MIME types by extension</p>
-          <p className="text-sm text-soft">For a device that plays a file only under another type than the usual one.</p>
+          <p className="text-sm text-soft">
+            For a device that plays a file only under another type than the usual one.
+          </p>
           <ul>
             {Object.entries(house.mimes).map(([one, type]) => (
               <li key={one} className="flex flex-wrap items-center gap-3">
                 <span>
                   .{one} as {type}
                 </span>
-                <Button onClick={() => save.mutate({ mimes: Object.fromEntries(Object.entries(house.mimes).filter(([other]) => other !== one)) })}>Use the usual one</Button>
+                <Button
+                  onClick={() =>
+                    save.mutate({
+                      mimes: Object.fromEntries(Object.entries(house.mimes).filter(([other]) => other !== one)),
+                    })
+                  }
+                >
+                  Use the usual one
+                </Button>
               </li>
             ))}
           </ul>
@@ -258,8 +314,20 @@ function Manner({ house }: { house: House }) {
               );
             }}
           >
-            <Field label="Extension" placeholder="mkv" value={extension} onChange={(event) => setExtension(event.target.value)} required />
-            <Field label="MIME type" placeholder="video/x-mkv" value={mime} onChange={(event) => setMime(event.target.value)} required />
+            <Field
+              label="Extension"
+              placeholder="mkv"
+              value={extension}
+              onChange={(event) => setExtension(event.target.value)}
+              required
+            />
+            <Field
+              label="MIME type"
+              placeholder="video/x-mkv"
+              value={mime}
+              onChange={(event) => setMime(event.target.value)}
+              required
+            />
             <Button type="submit" disabled={save.isPending}>
               Set
             </Button>
