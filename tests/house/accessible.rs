@@ -52,6 +52,9 @@ fn axe_finds_nothing_on_any_page_and_each_has_its_title() {
             }
             browser.size(1280, 800).await;
             browser.go("/devices/1").await;
+            browser.press("Show what it did and was refused").await;
+            browser.sees("Only what failed").await;
+            look(&browser, "sightings").await;
             browser.press("Choose…").await;
             browser.sees("What may").await;
             look(&browser, "a dialog").await;

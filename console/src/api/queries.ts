@@ -42,6 +42,9 @@ export const useLeftOut = (id: number) =>
 export const useScans = (id: number) =>
   read.useQuery("get", "/api/v1/folders/{id}/scans", { params: { path: { id } } });
 
+export const useSightings = (id: number) =>
+  read.useQuery("get", "/api/v1/devices/{id}/sightings", { params: { path: { id } } });
+
 export const usePlaces = (path: string) => read.useQuery("get", "/api/v1/places", { params: { query: { path } } });
 
 export const PAGE = 100;

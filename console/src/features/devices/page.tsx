@@ -6,6 +6,7 @@ import { useChange, useDevices, useFolders } from "../../api/queries";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
 import { Endpoints } from "./endpoints";
+import { Sightings } from "./sightings";
 import { grantWords } from "./grant";
 import { Ladder, LADDER_WORDS, furthest } from "./ladder";
 import { Decide, StandingMark } from "./standing";
@@ -168,6 +169,7 @@ function Detail({ device }: { device: Device }) {
         )}
       </dl>
       <Endpoints device={device} />
+      <Sightings device={device.id} />
       <Button look="danger" className="mt-4" onClick={() => setForgetting(true)}>
         Forget this device
       </Button>
