@@ -1,5 +1,5 @@
 # make demo | test | start | check | bench | fuzz | soak | mutants | screenshots
-.PHONY: demo test start check build api bench fuzz soak mutants screenshots fmt
+.PHONY: demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -35,6 +35,10 @@ bench:
 	@scripts/install-packages bench
 	@scripts/build release
 	@target/release/mostra-benches; code=$$?; scripts/postgres stop target/test-house; exit $$code
+
+# Licences, versions, sources and use of dependencies.
+dependencies:
+	@scripts/dependencies
 
 # Each parser of foreign bytes for a minute (FUZZ_SECONDS), guided by coverage.
 fuzz:

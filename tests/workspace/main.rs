@@ -288,3 +288,23 @@ fn the_table_of_traits_is_that_of_the_code() {
         .collect();
     assert_eq!(documented, explained);
 }
+
+#[test]
+fn no_dependency_asks_for_a_later_compiler_than_we_state() {
+    let output = Command::new(env!("CARGO"))
+        .args(["metadata", "--format-version", "1", "--offline", "--locked"])
+        .current_dir(top())
+        .output()
+        .expect("cargo metadata");
+    let metadata: Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    let version =
+        |text: &str| -> Vec<u32> { text.split('.').map(|n| n.parse().unwrap()).collect() };
+    let packages = metadata["packages"].as_array().expect("packages");
+    let ours = packages.iter().find(|p| p["name"] == "mostra-protocol").unwrap();
+    let stated = version(ours["rust_version"].as_str().expect("a stated version"));
+    for package in packages {
+        let Some(asked) = package["rust_version"].as_str() else { continue };
+        let name = package["name"].as_str().unwrap();
+        assert!(version(asked) <= stated, "{name} asks for Rust {asked}");
+    }
+}

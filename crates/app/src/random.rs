@@ -10,11 +10,7 @@ pub fn random_bytes<const N: usize>() -> [u8; N] {
 
 /// A random UUID (version 4).
 pub fn random_uuid() -> String {
-    let mut b = random_bytes::<16>();
-    b[6] = b[6] & 0x0f | 0x40;
-    b[8] = b[8] & 0x3f | 0x80;
-    let hex: String = b.iter().map(|b| format!("{b:02x}")).collect();
-    format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+    uuid::Builder::from_random_bytes(random_bytes()).into_uuid().to_string()
 }
 
 /// A random word of lower-case letters and digits, without those that look alike.

@@ -23,15 +23,9 @@ pub(crate) async fn serve(request: HttpRequest) -> HttpResponse {
             .content_type("text/plain; charset=utf-8")
             .body("This mostrad was built without the console. Build it with `make build`.\n");
     };
-    let kind = match name.rsplit('.').next().unwrap_or_default() {
-        "html" => "text/html; charset=utf-8",
-        "js" => "text/javascript; charset=utf-8",
-        "css" => "text/css; charset=utf-8",
-        "svg" => "image/svg+xml",
-        "woff2" => "font/woff2",
-        "woff" => "font/woff",
-        "png" => "image/png",
-        _ => "application/octet-stream",
+    let kind = match file.metadata.mimetype() {
+        text if text.starts_with("text/") => format!("{text}; charset=utf-8"),
+        other => other.to_owned(),
     };
     // Names under assets/ carry a hash of their contents.
     let keep = if name.starts_with("assets/") { "max-age=31536000, immutable" } else { "no-store" };

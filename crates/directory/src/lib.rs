@@ -1,6 +1,6 @@
 //! The device listener: only what the standards need, no login; standing decides.
 //!
-//! Every request takes one road: who is asking ([`gate`]), the decision, the answer in the form
+//! Every request takes one road: who is asking (`gate`), the decision, the answer in the form
 //! that this device reaches us by, and a sighting.
 
 mod connection_limit;

@@ -203,18 +203,10 @@ fn address(text: &str) -> Option<EntryTarget> {
     Some(EntryTarget::Path(percent_decoded(path)?))
 }
 
+/// Decodes an address; what is no text, or ends it early, names nothing.
 fn percent_decoded(text: &str) -> Option<String> {
-    let mut bytes = Vec::with_capacity(text.len());
-    let mut rest = text.bytes();
-    while let Some(byte) = rest.next() {
-        if byte != b'%' {
-            bytes.push(byte);
-            continue;
-        }
-        let hex = [rest.next()?, rest.next()?];
-        bytes.push(u8::from_str_radix(std::str::from_utf8(&hex).ok()?, 16).ok()?);
-    }
-    String::from_utf8(bytes).ok().filter(|t| !t.contains('\0'))
+    let decoded = percent_encoding::percent_decode_str(text).decode_utf8().ok()?;
+    Some(decoded.into_owned()).filter(|t| !t.contains('\0'))
 }
 
 /// An address against the one it is relative to (RFC 3986 §5.2, as far as lists need it); `..`

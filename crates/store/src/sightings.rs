@@ -79,7 +79,7 @@ impl Records {
     }
 
     /// Thins out the sightings of all devices by the rule of
-    /// [`thin_out`](mostra_core::sighting::thin_out).
+    /// [`thin_out`].
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer; what was thinned out by then stays so.

@@ -420,8 +420,6 @@ impl Walk {
 /// Lets whatever else the service does go before this thread: what devices ask for cannot wait,
 /// and what was found is recorded and shown before more is found.
 fn give_way() {
-    const NICE: libc::c_int = 5;
-    // SAFETY: sets a number of the calling thread, which the kernel knows by 0.
-    #[allow(unsafe_code)]
-    let _ = unsafe { libc::setpriority(libc::PRIO_PROCESS, 0, NICE) };
+    // On Linux this is of the calling thread alone.
+    let _ = rustix::process::setpriority_process(None, 5);
 }
