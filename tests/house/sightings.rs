@@ -150,3 +150,26 @@ fn two_records_of_one_device_become_one_and_two_again() {
         });
     });
 }
+
+#[test]
+fn a_device_that_was_just_met_can_be_put_together_with_another() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.meet(CABLE);
+        // At once, before any of them is recorded, ten times over.
+        for n in 60..70 {
+            let fresh = format!("127.0.0.{n}");
+            ask(&fresh, "GET", "/about/device.xml", "");
+            let device = until(5, "the device", || house.device(&fresh));
+            let number = device["id"].to_string();
+            let last = house.device(CABLE).unwrap()["id"].to_string();
+            house.mostra(&["device", "merge", &number, &last]);
+            // Its address is the last one seen; that of the cable stays one of its endpoints.
+            let merged = house.json(&["device", "show", &number]);
+            assert!(merged["endpoints"].as_array().unwrap().len() >= 2, "{merged}");
+            ask(CABLE, "GET", "/about/device.xml", "");
+            until(5, "the cable", || house.device(CABLE));
+        }
+        assert_eq!(house.json(&["device", "list"]).as_array().unwrap().len(), 1);
+    });
+}

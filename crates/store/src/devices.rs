@@ -149,13 +149,14 @@ impl Records {
         who: &str,
     ) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
+        // It may have been met a moment ago, and not be recorded yet.
+        save(&transaction, device).await?;
         sighting::Entity::update_many()
             .col_expr(sighting::Column::DeviceId, Expr::value(number(device.id)))
             .filter(sighting::Column::DeviceId.eq(number(gone)))
             .exec(&transaction)
             .await?;
         device::Entity::delete_by_id(number(gone)).exec(&transaction).await?;
-        save(&transaction, device).await?;
         note(&transaction, device.id, at, who, format!("put together with device {gone}")).await?;
         transaction.commit().await?;
         Ok(())
