@@ -20,18 +20,18 @@ fuzz_target!(|bytes: &[u8]| {
         config_id: 4021,
         services: OwnService::ALL.to_vec(),
     };
-    let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
+    let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::EPOCH);
     let address = Ipv4Addr::new(192, 0, 2, 21);
     machine
-        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
+        .link_up(Moment::EPOCH, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
     let from = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
     let mut finder = Finder::new("uuid:own", &[MEDIA_RENDERER], "Mostra/0.1");
     finder
-        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
-    finder.handle(Moment::ZERO, 1, from, bytes);
+        .link_up(Moment::EPOCH, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
+    finder.handle(Moment::EPOCH, 1, from, bytes);
     assert!(finder.found().count() <= 1);
-    let _ = machine.handle(Moment::ZERO, 1, from, bytes.len() % 2 == 0, bytes);
-    while let Some(datagram) = machine.poll_output(Moment::ZERO + Duration::from_secs(6)) {
+    let _ = machine.handle(Moment::EPOCH, 1, from, bytes.len() % 2 == 0, bytes);
+    while let Some(datagram) = machine.poll_output(Moment::EPOCH + Duration::from_secs(6)) {
         assert!(datagram.data.len() <= 1400, "each is one datagram (SSDP-9)");
         let lines = datagram.data.split(|b| *b == b'\n').count();
         assert!(lines < 16, "nothing is carried into a field (SEC-17)");

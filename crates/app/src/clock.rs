@@ -1,13 +1,13 @@
 //! The service's one clock.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 use mostra_protocol::Moment;
 
 /// Unix time that never runs backwards: the wall clock at the start, then the monotonic one.
 #[derive(Debug, Clone, Copy)]
 pub struct Clock {
-    origin: Duration,
+    origin: Moment,
     started: Instant,
 }
 
@@ -15,7 +15,7 @@ impl Clock {
     /// Starts the clock.
     pub fn start() -> Clock {
         let origin = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        Clock { origin, started: Instant::now() }
+        Clock { origin: Moment::after_epoch(origin), started: Instant::now() }
     }
 
     /// Now.
@@ -25,7 +25,7 @@ impl Clock {
 
     /// The tokio instant at which `moment` comes.
     pub fn instant(&self, moment: Moment) -> tokio::time::Instant {
-        tokio::time::Instant::from_std(self.started + moment.saturating_sub(self.origin))
+        tokio::time::Instant::from_std(self.started + moment.since(self.origin))
     }
 
     /// When the clock started.
@@ -36,5 +36,5 @@ impl Clock {
 
 /// A moment in Unix milliseconds.
 pub fn ms(moment: Moment) -> u64 {
-    u64::try_from(moment.as_millis()).unwrap_or(u64::MAX)
+    moment.as_millis()
 }

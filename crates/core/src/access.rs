@@ -216,7 +216,7 @@ pub fn decide(standing: Standing, grant: &Grant) -> Decision {
 mod tests {
     use super::*;
     use crate::account::Session;
-    use std::time::Duration;
+    use mostra_protocol::Moment;
 
     fn grant(kinds: &[Kind], folders: Option<&[u32]>) -> Grant {
         Grant {
@@ -236,11 +236,11 @@ mod tests {
         let session = Session {
             token_hash: [7; 32],
             account: "Marlo".into(),
-            began: Duration::ZERO,
-            expires: Duration::from_secs(60),
+            began: Moment::EPOCH,
+            expires: Moment::from_secs(60),
             program: false,
         };
-        SignedIn::check(&session, &[7; 32], Duration::from_secs(1)).unwrap()
+        SignedIn::check(&session, &[7; 32], Moment::from_secs(1)).unwrap()
     }
 
     #[test]

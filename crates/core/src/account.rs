@@ -41,18 +41,17 @@ impl SignedIn {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::time::Duration;
 
     #[test]
     fn only_the_right_token_in_time() {
         let session = Session {
             token_hash: [7; 32],
             account: "house".into(),
-            began: Duration::ZERO,
-            expires: Duration::from_secs(10),
+            began: Moment::EPOCH,
+            expires: Moment::from_secs(10),
             program: false,
         };
-        let at = Duration::from_secs;
+        let at = Moment::from_secs;
         assert!(SignedIn::check(&session, &[7; 32], at(9)).is_some());
         assert!(SignedIn::check(&session, &[7; 32], at(10)).is_none());
         assert!(SignedIn::check(&session, &[8; 32], at(9)).is_none());

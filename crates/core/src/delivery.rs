@@ -203,8 +203,8 @@ fn by_time(time: TimeRange, resource: &Resource, mut fields: Fields) -> Delivery
 
 #[cfg(test)]
 mod tests {
+    use mostra_protocol::Moment;
     use std::collections::HashMap;
-    use std::time::Duration;
 
     use mostra_protocol::model::dlna::{FLAGS_FILE, FLAGS_LIVE, ProtocolInfo, Seek};
 
@@ -225,7 +225,7 @@ mod tests {
         let fields: HashMap<String, String> =
             fields.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect();
         let field = |name: &str| fields.get(name).map(|value: &String| &*value.clone().leak());
-        let modified = Some(Duration::from_secs(1_767_225_607));
+        let modified = Some(Moment::from_secs(1_767_225_607));
         let validators = Validators { etag: "\"a\"".into(), modified };
         let request = ResourceRequest { head, head_range: false, field: &field };
         to_device(request, resource, Some(&validators))

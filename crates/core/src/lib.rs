@@ -46,4 +46,5 @@ mod shards;
 pub use collate::natural_order;
 pub use kind::{Kind, Kinds, KindsError};
 pub use locale::Locale;
+pub use mostra_protocol::Moment;
 pub use mostra_protocol::model::text;

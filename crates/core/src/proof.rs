@@ -229,7 +229,7 @@ impl ProofState {
     /// Forgets the bytes of files of which nothing was taken for longer than [`SITTING`]; proof
     /// stays.
     pub fn rest(&mut self, now: Moment) {
-        self.plays.retain(|_, (_, last)| now.saturating_sub(*last) <= SITTING);
+        self.plays.retain(|_, (_, last)| now.since(*last) <= SITTING);
     }
 
     /// Which steps are confirmed.
@@ -355,7 +355,7 @@ impl ProofState {
         let mut by_age: Vec<(Moment, u32)> = self
             .files
             .iter()
-            .map(|(file, proof)| (proof.started.as_ref().map_or(Moment::ZERO, |p| p.at), *file))
+            .map(|(file, proof)| (proof.started.as_ref().map_or(Moment::EPOCH, |p| p.at), *file))
             .collect();
         by_age.sort_unstable();
         let beyond = by_age.len().saturating_sub(FILES);
@@ -383,7 +383,7 @@ fn play(
         plays.remove(&oldest);
     }
     let (playback, before) = plays.entry(file).or_insert_with(|| (Playback::new(layout), last));
-    if playback.layout() != layout || first.saturating_sub(*before) > SITTING {
+    if playback.layout() != layout || first.since(*before) > SITTING {
         *playback = Playback::new(layout);
     }
     *before = last.max(*before);
@@ -393,10 +393,9 @@ fn play(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::time::Duration;
 
     fn proof(s: u64, evidence: Evidence) -> Proof {
-        Proof { at: Duration::from_secs(s), evidence, item: None, bytes: None }
+        Proof { at: Moment::from_secs(s), evidence, item: None, bytes: None }
     }
 
     #[test]

@@ -278,10 +278,7 @@ impl Sighting {
             (
                 Act::Took { file, layout, runs, .. },
                 Act::Took { file: its, layout: other, runs: more, .. },
-            ) if file == its
-                && layout == other
-                && later.first.saturating_sub(self.last) <= SITTING =>
-            {
+            ) if file == its && layout == other && later.first.since(self.last) <= SITTING => {
                 let mut joined = runs.clone();
                 for run in more {
                     match joined.last_mut() {
@@ -378,7 +375,7 @@ pub const OF_DEVICE: usize = 10_000;
 /// older than [`IN_MINUTES`] is put together by day, what is older than [`KEPT`] goes, and so do the
 /// oldest beyond [`OF_DEVICE`]. Proof stays as it is, and what is kept proves what it proved before.
 pub fn thin_out(sightings: Vec<Sighting>, now: Moment) -> Vec<Sighting> {
-    let age = |sighting: &Sighting| now.saturating_sub(sighting.last);
+    let age = |sighting: &Sighting| now.since(sighting.last);
     let day = |sighting: &Sighting| sighting.first.as_secs() / 86_400;
     let mut kept: Vec<Sighting> = Vec::new();
     // The last sighting of each key; nothing is put together over a proof of the same key.
@@ -413,9 +410,8 @@ pub fn thin_out(sightings: Vec<Sighting>, now: Moment) -> Vec<Sighting> {
         let goes = !sighting.proves && (beyond > 0 || age(sighting) > KEPT);
         beyond -= usize::from(goes && beyond > 0);
         if let Act::Took { runs, .. } = &mut sighting.act {
-            let before = taken
-                .remove(&key)
-                .filter(|(_, last)| sighting.first.saturating_sub(*last) <= SITTING);
+            let before =
+                taken.remove(&key).filter(|(_, last)| sighting.first.since(*last) <= SITTING);
             // Proof holds already what was taken before it.
             if let Some((before, _)) = before.filter(|_| !sighting.proves) {
                 runs.splice(0..0, before);
@@ -454,7 +450,7 @@ mod tests {
     const CONTACT: Contact = Contact::Address(Ipv4Addr::new(192, 0, 2, 7));
 
     fn at(ms: u64) -> Moment {
-        Duration::from_millis(ms)
+        Moment::from_millis(ms)
     }
 
     fn sighting(ms: u64, act: Act) -> Sighting {
@@ -507,7 +503,7 @@ mod tests {
     #[test]
     fn what_is_old_is_thinned_out_and_proof_stays() {
         let now = at(200 * 86_400_000);
-        let days_ago = |days: u64, n: u64| now - Duration::from_secs(days * 86_400 + 60 * n);
+        let days_ago = |days: u64, n: u64| now.before(Duration::from_secs(days * 86_400 + 60 * n));
         let made = |moment: Moment, proves| Sighting {
             proves,
             ..Sighting::new(DEVICE, CONTACT, moment, Act::Connected)
@@ -521,8 +517,9 @@ mod tests {
         assert_eq!(times, 101, "all but the one of 99 days ago");
         // At most two days are touched three days ago.
         assert!(kept.len() <= 1 + 2 + 50, "{}", kept.len());
-        let many =
-            (0..OF_DEVICE as u64 + 70).map(|n| made(days_ago(0, 1) + at(n), false)).collect();
+        let many = (0..OF_DEVICE as u64 + 70)
+            .map(|n| made(days_ago(0, 1) + Duration::from_millis(n), false))
+            .collect();
         assert_eq!(thin_out(many, now).len(), OF_DEVICE);
     }
 
@@ -557,7 +554,7 @@ mod tests {
             let mut coalescer = Coalescer::new(1000);
             let mut state = ProofState::default();
             let mut kept = Vec::new();
-            let mut now = Duration::from_secs(1_767_225_600);
+            let mut now = Moment::from_secs(1_767_225_600);
             for (n, (act, wait)) in all.into_iter().enumerate() {
                 now += Duration::from_millis(wait);
                 coalescer.note(Sighting::new(DEVICE, CONTACT, now, act));

@@ -147,7 +147,7 @@ impl StreamBook {
         let open = &self.open;
         self.streams.retain(|key, stream| {
             stream.roll(now);
-            open.contains(key) || now.saturating_sub(stream.last) < QUIET
+            open.contains(key) || now.since(stream.last) < QUIET
         });
         self.ended.retain(|_, until| now < *until);
     }
@@ -176,7 +176,7 @@ impl StreamBook {
             0 => stream.delivered,
             n => recent.iter().sum::<u64>() / n as u64,
         };
-        let lasted = now.saturating_sub(stream.since).as_millis().max(1000) as u64;
+        let lasted = now.since(stream.since).as_millis().max(1000) as u64;
         Running {
             id: stream.id,
             device: key.0,
@@ -207,7 +207,7 @@ impl StreamBook {
     /// How long a file is still kept from a device, if it is.
     pub fn kept_from(&self, now: Moment, device: DeviceId, file: u32) -> Option<Duration> {
         let until = self.ended.get(&(device, file))?;
-        until.checked_sub(now).filter(|left| !left.is_zero())
+        until.checked_since(now).filter(|left| !left.is_zero())
     }
 }
 
@@ -216,7 +216,7 @@ mod tests {
     use super::*;
 
     fn at(seconds: f64) -> Moment {
-        Duration::from_secs_f64(seconds)
+        Moment::after_epoch(Duration::from_secs_f64(seconds))
     }
 
     fn taken(device: u32, bytes: u64, position: u64) -> AcknowledgedBytes<'static> {

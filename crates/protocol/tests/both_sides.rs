@@ -47,7 +47,7 @@ struct Network {
 
 impl Network {
     fn new(seed: u64, lost: u8) -> Network {
-        let now = Duration::from_secs(1_767_225_600);
+        let now = Moment::from_secs(1_767_225_600);
         let mut announcer = Announcer::new(identity(1), Tuning::default(), seed, now);
         announcer.link_up(now, link(SERVER));
         let mut finder = Finder::new("uuid:player", &[MEDIA_SERVER], "Test/1");
@@ -140,7 +140,7 @@ fn a_subscriber_comes_to_know_the_last_value_however_much_is_lost() {
         let mut random = fastrand::Rng::with_seed(seed);
         let mut publisher = Publisher::new();
         let mut subscriber = Subscriber::default();
-        let mut now = Duration::from_secs(1);
+        let mut now = Moment::from_secs(1);
         let url = "http://192.0.2.21:7640/event/content".to_owned();
         subscriber.add(now, 1, SERVER, url, "/ev/1".into());
         let (mut value, mut sids) = (0_u32, 0_u32);

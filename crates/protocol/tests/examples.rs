@@ -22,7 +22,7 @@ use mostra_protocol::server::{
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
 const PLAYER: SocketAddrV4 = SocketAddrV4::new(Ipv4Addr::new(192, 0, 2, 60), 50_000);
 /// 1 January 2026, 00:00:00.
-const START: Moment = Duration::from_secs(1_767_225_600);
+const START: Moment = Moment::from_secs(1_767_225_600);
 const UDN: &str = "uuid:6f1c2f0e-5b7d-4d0a-9a3e-2b8c41d7e901";
 
 /// Text as it goes over the wire: lines end in CRLF.

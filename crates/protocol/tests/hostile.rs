@@ -124,14 +124,14 @@ fn datagrams() {
         config_id: 4021,
         services: OwnService::ALL.to_vec(),
     };
-    let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::ZERO);
+    let mut machine = Announcer::new(identity, Tuning::default(), 1, Moment::EPOCH);
     let address = Ipv4Addr::new(192, 0, 2, 21);
     machine
-        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
+        .link_up(Moment::EPOCH, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
     let mut finder = Finder::new("uuid:own", &[MEDIA_RENDERER], "Mostra/0.1");
     finder
-        .link_up(Moment::ZERO, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
-    let mut now = Moment::ZERO;
+        .link_up(Moment::EPOCH, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
+    let mut now = Moment::EPOCH;
     feed("datagram", |bytes| {
         now += Duration::from_millis(50);
         let _ = parse_datagram(bytes);

@@ -14,7 +14,7 @@ use mostra_protocol::model::service::OwnService;
 use mostra_protocol::server::{Announcer, Datagram, DatagramEvent, Identity, Link, Tuning};
 
 const SERVER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 21);
-const START: Moment = Duration::from_secs(1_767_225_600);
+const START: Moment = Moment::from_secs(1_767_225_600);
 
 fn identity() -> Identity {
     Identity {

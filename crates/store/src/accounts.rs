@@ -1,6 +1,6 @@
 //! Accounts and sessions.
 
-use std::time::Duration;
+use mostra_core::Moment;
 
 use mostra_core::account::Session;
 use sea_orm::sea_query::{Expr, OnConflict};
@@ -127,7 +127,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn add_session(&self, new: &Session, now: Duration) -> Result<(), StoreError> {
+    pub async fn add_session(&self, new: &Session, now: Moment) -> Result<(), StoreError> {
         let ended = session::Column::ExpiresMs.lt(millis(now));
         session::Entity::delete_many().filter(ended).exec(&self.database).await?;
         let model = session::ActiveModel {
@@ -145,15 +145,15 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn sessions(&self, now: Duration) -> Result<Vec<Session>, StoreError> {
+    pub async fn sessions(&self, now: Moment) -> Result<Vec<Session>, StoreError> {
         let live = session::Column::ExpiresMs.gt(millis(now));
         let rows = session::Entity::find().filter(live).all(&self.database).await?;
         let read = |row: session::Model| {
             Some(Session {
                 token_hash: row.token_hash.try_into().ok()?,
                 account: row.account,
-                began: Duration::from_millis(row.began_ms.max(0) as u64),
-                expires: Duration::from_millis(row.expires_ms.max(0) as u64),
+                began: Moment::from_millis(row.began_ms.max(0) as u64),
+                expires: Moment::from_millis(row.expires_ms.max(0) as u64),
                 program: row.program,
             })
         };
@@ -183,6 +183,6 @@ async fn end_sessions(
     Ok(())
 }
 
-pub(crate) fn millis(at: Duration) -> i64 {
+pub(crate) fn millis(at: Moment) -> i64 {
     i64::try_from(at.as_millis()).unwrap_or(i64::MAX)
 }

@@ -1,7 +1,7 @@
 //! Devices, decisions and proof.
 
+use mostra_core::Moment;
 use std::collections::HashMap;
-use std::time::Duration;
 
 use mostra_core::Kinds;
 use mostra_core::access::{Grant, Standing};
@@ -108,7 +108,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn decide(&self, device: &Device, at: Duration, who: &str) -> Result<(), StoreError> {
+    pub async fn decide(&self, device: &Device, at: Moment, who: &str) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
         save(&transaction, device).await?;
         let what = match device.standing {
@@ -127,7 +127,7 @@ impl Records {
     pub async fn forget_device(
         &self,
         id: DeviceId,
-        at: Duration,
+        at: Moment,
         who: &str,
     ) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
@@ -145,7 +145,7 @@ impl Records {
         &self,
         device: &Device,
         gone: DeviceId,
-        at: Duration,
+        at: Moment,
         who: &str,
     ) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
@@ -172,7 +172,7 @@ impl Records {
         device: &Device,
         apart: &Device,
         contact: Contact,
-        at: Duration,
+        at: Moment,
         who: &str,
     ) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
@@ -203,7 +203,7 @@ pub(crate) fn number(id: DeviceId) -> i64 {
 async fn note(
     connection: &impl ConnectionTrait,
     id: DeviceId,
-    at: Duration,
+    at: Moment,
     who: &str,
     what: String,
 ) -> Result<(), StoreError> {
@@ -315,7 +315,7 @@ fn read(
     endpoints: Vec<endpoint::Model>,
 ) -> Result<Device, StoreError> {
     let damaged = |what: &str| StoreError::Damaged(format!("device {}: {what}", row.id));
-    let at = |ms: i64| Duration::from_millis(ms.max(0) as u64);
+    let at = |ms: i64| Moment::from_millis(ms.max(0) as u64);
     let mut state = ProofState::default();
     for proof in proofs {
         let step = Step::from_word(&proof.step).ok_or_else(|| damaged("unknown step"))?;

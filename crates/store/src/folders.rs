@@ -1,7 +1,7 @@
 //! Folders, directories and files.
 
+use mostra_core::Moment;
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::time::Duration;
 
 use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
@@ -24,7 +24,7 @@ pub struct NewFolder {
     /// The folder, with numbers taken from [`Counter`](crate::Counter)s.
     pub folder: Folder,
     /// When.
-    pub at: Duration,
+    pub at: Moment,
 }
 
 /// Something the last scan left out.
@@ -53,7 +53,7 @@ pub struct LoadedFolder {
     /// The folder.
     pub folder: Folder,
     /// When its last scan ended.
-    pub scanned: Option<Duration>,
+    pub scanned: Option<Moment>,
     /// Sub-folders left out, by path below it.
     pub excluded: Vec<String>,
     /// Links that were followed: path below it to what is behind it.
@@ -134,7 +134,7 @@ impl Records {
                 root: row.root,
                 container: number(row.container_id)?,
             };
-            let scanned = row.scanned_ms.map(|ms| Duration::from_millis(ms.max(0) as u64));
+            let scanned = row.scanned_ms.map(|ms| Moment::from_millis(ms.max(0) as u64));
             let excluded = serde_json::from_value(row.excluded).unwrap_or_default();
             let links = serde_json::from_value(row.links).unwrap_or_default();
             let drives = row.drives.and_then(|drives| serde_json::from_value(drives).ok());
@@ -165,7 +165,7 @@ impl Records {
     pub async fn scanned(
         &self,
         serial: u32,
-        at: Option<Duration>,
+        at: Option<Moment>,
         left: &[LeftOut],
         only: Option<&HashSet<String>>,
     ) -> Result<u32, StoreError> {

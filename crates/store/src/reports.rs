@@ -1,6 +1,6 @@
 //! What each scan did, and where people stopped in files.
 
-use std::time::Duration;
+use mostra_core::Moment;
 
 use mostra_core::drives::Drives;
 use sea_orm::sea_query::OnConflict;
@@ -42,9 +42,9 @@ pub struct ScanReport {
     /// Its number.
     pub id: i64,
     /// When it began.
-    pub began: Duration,
+    pub began: Moment,
     /// When it ended.
-    pub ended: Duration,
+    pub ended: Moment,
     /// What started it, in a word.
     pub why: String,
     /// Files added, changed and gone.
@@ -68,7 +68,7 @@ pub struct Position {
     /// Whether it counts as seen.
     pub seen: bool,
     /// When it was noted.
-    pub at: Duration,
+    pub at: Moment,
 }
 
 impl Records {
@@ -124,7 +124,7 @@ impl Records {
             .order_by_desc(scan_report::Column::Id)
             .all(&self.database)
             .await?;
-        let time = |ms: i64| Duration::from_millis(ms.max(0) as u64);
+        let time = |ms: i64| Moment::from_millis(ms.max(0) as u64);
         let report = |row: scan_report::Model| {
             let damaged = |e| StoreError::Damaged(format!("the report of a scan: {e}"));
             Ok(ScanReport {
@@ -236,7 +236,7 @@ impl Records {
                     file: u32::try_from(row.file_id).ok()?,
                     position_ms: row.position_ms.max(0) as u64,
                     seen: row.seen,
-                    at: Duration::from_millis(row.at_ms.max(0) as u64),
+                    at: Moment::from_millis(row.at_ms.max(0) as u64),
                 })
             })
             .collect())

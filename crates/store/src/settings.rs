@@ -1,6 +1,6 @@
 //! House settings and counters.
 
-use std::time::Duration;
+use mostra_core::Moment;
 
 use sea_orm::sea_query::OnConflict;
 use sea_orm::{ActiveValue::Set, EntityTrait, FromQueryResult, Statement};
@@ -112,7 +112,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn note_time(&self, now: Duration) -> Result<(), StoreError> {
+    pub async fn note_time(&self, now: Moment) -> Result<(), StoreError> {
         self.set_setting(LATEST, &millis(now).to_string()).await
     }
 
@@ -120,8 +120,8 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn latest_time(&self) -> Result<Duration, StoreError> {
+    pub async fn latest_time(&self) -> Result<Moment, StoreError> {
         let latest = self.setting(LATEST).await?.and_then(|text| text.parse().ok());
-        Ok(Duration::from_millis(latest.unwrap_or(0)))
+        Ok(Moment::from_millis(latest.unwrap_or(0)))
     }
 }

@@ -1,6 +1,6 @@
 //! Sightings of devices.
 
-use std::time::Duration;
+use mostra_core::Moment;
 
 use mostra_core::ids::DeviceId;
 use mostra_core::sighting::{Sighting, thin_out};
@@ -83,7 +83,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer; what was thinned out by then stays so.
-    pub async fn thin_out_sightings(&self, now: Duration) -> Result<(), StoreError> {
+    pub async fn thin_out_sightings(&self, now: Moment) -> Result<(), StoreError> {
         let devices: Vec<i64> = sighting::Entity::find()
             .select_only()
             .column(sighting::Column::DeviceId)
@@ -169,7 +169,7 @@ async fn insert(
 
 fn read(row: sighting::Model) -> Result<Sighting, StoreError> {
     let damaged = |what: &str| StoreError::Damaged(format!("sighting {}: {what}", row.id));
-    let at = |ms: i64| Duration::from_millis(ms.max(0) as u64);
+    let at = |ms: i64| Moment::from_millis(ms.max(0) as u64);
     Ok(Sighting {
         device: DeviceId(u32::try_from(row.device_id).map_err(|_| damaged("device"))?),
         contact: row.contact.parse().map_err(|_| damaged("contact"))?,

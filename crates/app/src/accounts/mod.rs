@@ -94,7 +94,7 @@ impl Accounts {
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn open(context: Context) -> Result<Accounts, StoreError> {
         let latest = context.records.latest_time().await?;
-        let behind = latest.saturating_sub(context.now());
+        let behind = latest.since(context.now());
         if behind > Duration::from_secs(60) {
             tracing::warn!(
                 "the host's clock is {} s behind: sessions end by the time that was",

@@ -21,7 +21,7 @@ impl Datagrams {
     /// Notes what one did. Where there is no room it is not noted.
     pub(super) fn note(&mut self, now: Moment, address: Ipv4Addr, act: Act) {
         if self.0.len() >= SENDERS && !self.0.contains_key(&address) {
-            self.0.retain(|_, (at, _)| now.saturating_sub(*at) < FRESH);
+            self.0.retain(|_, (at, _)| now.since(*at) < FRESH);
             if self.0.len() >= SENDERS {
                 return;
             }
@@ -32,7 +32,7 @@ impl Datagrams {
     /// Takes what an address sent lately.
     pub(super) fn take(&mut self, now: Moment, address: Ipv4Addr) -> Option<(Moment, Act)> {
         let (at, act) = self.0.remove(&address)?;
-        (now.saturating_sub(at) < FRESH).then_some((at, act))
+        (now.since(at) < FRESH).then_some((at, act))
     }
 }
 
@@ -45,14 +45,14 @@ mod tests {
         let mut datagrams = Datagrams::default();
         let address = |n: u32| Ipv4Addr::from(0x0a00_0000 + n);
         for n in 0..10_000 {
-            datagrams.note(Duration::from_secs(1), address(n), Act::Announced);
+            datagrams.note(Moment::from_secs(1), address(n), Act::Announced);
         }
         assert_eq!(datagrams.0.len(), SENDERS);
-        assert!(datagrams.take(Duration::from_secs(2), address(1)).is_some());
-        assert!(datagrams.take(Duration::from_secs(2), address(1)).is_none(), "once");
-        assert!(datagrams.take(Duration::from_secs(700), address(2)).is_none(), "too long ago");
-        datagrams.note(Duration::from_secs(800), address(9_999), Act::Announced);
-        datagrams.note(Duration::from_secs(800), address(9_998), Act::Announced);
-        assert!(datagrams.take(Duration::from_secs(800), address(9_998)).is_some());
+        assert!(datagrams.take(Moment::from_secs(2), address(1)).is_some());
+        assert!(datagrams.take(Moment::from_secs(2), address(1)).is_none(), "once");
+        assert!(datagrams.take(Moment::from_secs(700), address(2)).is_none(), "too long ago");
+        datagrams.note(Moment::from_secs(800), address(9_999), Act::Announced);
+        datagrams.note(Moment::from_secs(800), address(9_998), Act::Announced);
+        assert!(datagrams.take(Moment::from_secs(800), address(9_998)).is_some());
     }
 }

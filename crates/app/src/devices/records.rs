@@ -70,7 +70,7 @@ impl Unsaved {
     /// Whether a device was seen so much later than is saved that it is saved again.
     pub(super) fn is_stale(&mut self, device: DeviceId, seen: Moment, changed: bool) -> bool {
         let saved = self.seen.entry(device).or_insert(seen);
-        let stale = changed || seen.saturating_sub(*saved) > MINUTE;
+        let stale = changed || seen.since(*saved) > MINUTE;
         if stale {
             *saved = seen;
         }
@@ -79,7 +79,7 @@ impl Unsaved {
 
     /// Takes what the minute held, once it is over.
     pub(super) fn close_minute(&mut self, now: Moment, over: bool) {
-        let over = over || self.opened.is_some_and(|opened| now.saturating_sub(opened) > MINUTE);
+        let over = over || self.opened.is_some_and(|opened| now.since(opened) > MINUTE);
         if over && self.sightings.len() < WAITING {
             self.opened = None;
             self.sightings.extend(self.open.take());

@@ -55,7 +55,7 @@ pub async fn run(devices: Arc<Devices>) {
                 book.settle(now, open);
                 let streams = book.count();
                 drop(book);
-                let is_time = now.saturating_sub(streams_told) >= TELL_STREAMS;
+                let is_time = now.since(streams_told) >= TELL_STREAMS;
                 if streams != streams_before || streams > 0 && is_time {
                     streams_told = now;
                     devices.context.changed(Topic::Streams);
@@ -165,9 +165,8 @@ fn note(devices: &Devices, unsaved: &mut Unsaved, mut sighting: Sighting) -> boo
         let now = Denied { at: sighting.last, attempt };
         let before = device.denied.replace(now);
         // A player that tries again and again is saved and shown once a minute.
-        changed = before.is_none_or(|before| {
-            before.attempt != attempt || now.at.saturating_sub(before.at) > DENIED
-        });
+        changed = before
+            .is_none_or(|before| before.attempt != attempt || now.at.since(before.at) > DENIED);
     }
     let steps = device.proof.apply(&mut sighting);
     for step in &steps {

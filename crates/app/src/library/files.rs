@@ -4,11 +4,11 @@ use std::fs::{File, Metadata};
 use std::io;
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::sync::Arc;
-use std::time::Duration;
 
 use bytes::Bytes;
 use futures_util::{Stream, stream};
 use mostra_core::catalogue::Located;
+use mostra_protocol::Moment;
 use mostra_protocol::server::conditions::Validators;
 
 use super::volume_pool::{VolumePool, VolumePools};
@@ -89,7 +89,7 @@ impl OpenedResource {
         let nanos = metadata.mtime_nsec().max(0) as u64;
         let (size, seconds) = (metadata.len(), metadata.mtime());
         let etag = format!("\"{size:x}-{seconds:x}-{nanos:x}-{:x}\"", metadata.ino());
-        Validators { etag, modified: Some(Duration::from_secs(seconds.max(0) as u64)) }
+        Validators { etag, modified: Some(Moment::from_secs(seconds.max(0) as u64)) }
     }
 }
 

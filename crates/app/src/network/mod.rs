@@ -280,7 +280,7 @@ impl Network {
         let now = self.context.now();
         let mut duplicates = self.duplicates();
         // As long as an announcement counts: whoever is still there is heard again.
-        duplicates.retain(|_, heard| now.saturating_sub(*heard) < DUPLICATE);
+        duplicates.retain(|_, heard| now.since(*heard) < DUPLICATE);
         duplicates.keys().copied().collect()
     }
 }

@@ -366,7 +366,6 @@ impl DeviceBook {
 mod tests {
     use super::*;
     use crate::proof::{Evidence, Proof, Step};
-    use std::time::Duration;
 
     const A: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 60);
     const B: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 61);
@@ -374,7 +373,7 @@ mod tests {
     const OTHER: Option<Hardware> = Some(Hardware([2, 0, 0, 0, 0, 2]));
 
     fn at(seconds: u64) -> Moment {
-        Duration::from_secs(seconds)
+        Moment::from_secs(seconds)
     }
 
     fn meet(

@@ -155,7 +155,7 @@ impl Finder {
 
     /// Searches now because a person asks; false if that was done a moment ago (SCP-4).
     pub fn search(&mut self, now: Moment) -> bool {
-        if self.asked.is_some_and(|asked| now.saturating_sub(asked) < ASKED) {
+        if self.asked.is_some_and(|asked| now.since(asked) < ASKED) {
             return false;
         }
         self.asked = Some(now);
@@ -385,7 +385,7 @@ mod tests {
     };
 
     fn at(ms: u64) -> Moment {
-        Duration::from_millis(ms)
+        Moment::from_millis(ms)
     }
 
     fn host(last: u8) -> SocketAddrV4 {
@@ -425,7 +425,7 @@ mod tests {
             }
         }
         let starts = [0, 30_000, 60_000, 120_000, 420_000, 720_000];
-        let expected: Vec<u128> = starts.iter().flat_map(|start| [*start, start + 300]).collect();
+        let expected: Vec<u64> = starts.iter().flat_map(|start| [*start, start + 300]).collect();
         assert_eq!(sent, expected);
         assert!(finder.search(at(1_000_000)) && !finder.search(at(1_004_000)));
         assert!(finder.poll_output(at(1_000_000)).is_some() && finder.search(at(1_005_000)));

@@ -197,7 +197,7 @@ impl Subscriber {
         subscription.silent_at = Some(now + SILENT);
         let early = std::mem::take(&mut subscription.early);
         for event in early {
-            if event.sid == sid && now.saturating_sub(event.at) < EARLY {
+            if event.sid == sid && now.since(event.at) < EARLY {
                 self.take(id, event.seq, event.variables);
             }
         }
@@ -320,7 +320,7 @@ mod tests {
     const URL: &str = "http://192.0.2.7/ev";
 
     fn at(seconds: u64) -> Moment {
-        Duration::from_secs(seconds)
+        Moment::from_secs(seconds)
     }
 
     fn event(seq: u32) -> Notification<'static> {

@@ -68,12 +68,11 @@ impl Validators {
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
 
     use super::*;
 
     fn judge(fields: &[(&str, &str)]) -> Judgement {
-        let modified = Some(Duration::from_secs(1_767_225_607));
+        let modified = Some(Moment::from_secs(1_767_225_607));
         let validators = Validators { etag: "\"a-1\"".into(), modified };
         validators.judge(|name| fields.iter().find(|(n, _)| *n == name).map(|(_, v)| *v))
     }
@@ -91,7 +90,7 @@ mod tests {
             assert_eq!(judge(&[("if-unmodified-since", date)]), unmodified, "{date}");
             assert_eq!(judge(&[("if-modified-since", date)]), modified, "{date}");
         }
-        let modified = Some(Duration::from_secs(1_767_225_607));
+        let modified = Some(Moment::from_secs(1_767_225_607));
         let validators = Validators { etag: "\"a-1\"".into(), modified };
         assert_eq!(validators.last_modified().as_deref(), Some(EXACT));
         // The older forms of a date read as well; what is no date is no condition.
@@ -130,7 +129,7 @@ mod tests {
 
     #[test]
     fn a_range_counts_for_the_same_state_only() {
-        let modified = Some(Duration::from_secs(1_767_225_607));
+        let modified = Some(Moment::from_secs(1_767_225_607));
         let validators = Validators { etag: "\"a-1\"".into(), modified };
         for allowed in [None, Some("\"a-1\""), Some(EXACT)] {
             assert!(validators.allow_range(allowed), "{allowed:?}");

@@ -17,7 +17,7 @@ struct Bucket {
 
 impl Bucket {
     fn refill(&mut self, now: Moment, (rate, burst): (f64, f64)) {
-        let passed = now.saturating_sub(self.filled).as_secs_f64();
+        let passed = now.since(self.filled).as_secs_f64();
         self.tokens = (self.tokens + passed * rate).min(burst);
         self.filled = now;
     }
@@ -37,7 +37,7 @@ impl Bucket {
 pub(super) struct Limiter {
     per_source: HashMap<Ipv4Addr, Bucket>,
     /// Answers that go out in each tenth of a second, from now on.
-    planned: BTreeMap<u128, u32>,
+    planned: BTreeMap<u64, u32>,
     /// How many sources searched lately, and when that was counted.
     searching: (Moment, usize),
     /// What was dropped so far.
@@ -67,7 +67,7 @@ impl NoticeLimiter {
     /// Whether an announcement from this source is looked at.
     pub(super) fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
         if self.per_source.len() >= SOURCES {
-            self.per_source.retain(|_, b| now.saturating_sub(b.filled) < Duration::from_secs(10));
+            self.per_source.retain(|_, b| now.since(b.filled) < Duration::from_secs(10));
         }
         self.all.refill(now, ALL_NOTICES);
         let known = self.per_source.contains_key(&source);
@@ -115,15 +115,15 @@ impl Limiter {
     /// Whether a search from this source is answered.
     pub(super) fn admit(&mut self, now: Moment, source: Ipv4Addr) -> bool {
         if self.per_source.len() >= SOURCES {
-            self.per_source.retain(|_, b| now.saturating_sub(b.filled) < Duration::from_secs(10));
+            self.per_source.retain(|_, b| now.since(b.filled) < Duration::from_secs(10));
             if self.per_source.len() >= SOURCES {
                 self.dropped += 1;
                 return false;
             }
         }
         // Among many, each has its share and waits for its turn.
-        if now.saturating_sub(self.searching.0) >= Duration::from_millis(100) {
-            let recent = |b: &&Bucket| now.saturating_sub(b.filled) < Duration::from_secs(2);
+        if now.since(self.searching.0) >= Duration::from_millis(100) {
+            let recent = |b: &&Bucket| now.since(b.filled) < Duration::from_secs(2);
             self.searching = (now, self.per_source.values().filter(recent).count());
         }
         let turn = Duration::from_secs_f64(self.searching.1 as f64 / SHARED);
@@ -134,7 +134,7 @@ impl Limiter {
         });
         bucket.refill(now, SOURCE);
         let crowded = turn > Duration::from_millis(50);
-        if crowded && bucket.taken.is_some_and(|taken| now.saturating_sub(taken) < turn) {
+        if crowded && bucket.taken.is_some_and(|taken| now.since(taken) < turn) {
             self.dropped += 1;
             return false;
         }
@@ -152,8 +152,8 @@ mod tests {
 
     #[test]
     fn announcements_are_bounded_by_source_and_in_all() {
-        let mut limiter = NoticeLimiter::new(Duration::ZERO);
-        let now = Duration::from_secs(1);
+        let mut limiter = NoticeLimiter::new(Moment::EPOCH);
+        let now = Moment::from_secs(1);
         let one = Ipv4Addr::new(10, 0, 0, 1);
         assert_eq!((0..500).filter(|_| limiter.admit(now, one)).count(), 90);
         let others =
@@ -168,7 +168,7 @@ mod tests {
     }
 
     fn at(ms: u64) -> Moment {
-        Duration::from_millis(ms)
+        Moment::from_millis(ms)
     }
 
     #[test]

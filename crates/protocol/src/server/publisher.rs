@@ -352,7 +352,7 @@ mod tests {
     const CDS: OwnService = OwnService::ContentDirectory;
 
     fn at(ms: u64) -> Moment {
-        Duration::from_millis(ms)
+        Moment::from_millis(ms)
     }
 
     fn subscriber(port: u16) -> Receiver {
@@ -364,7 +364,14 @@ mod tests {
         let mut publisher = Publisher::new();
         let variables = vec![("SystemUpdateID", "1".to_owned())];
         publisher
-            .subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables)
+            .subscribe(
+                at(0),
+                "uuid:a".into(),
+                CDS,
+                subscriber(5000),
+                Duration::from_secs(300),
+                variables,
+            )
             .unwrap();
         publisher
     }
@@ -414,7 +421,14 @@ mod tests {
         let mut publisher = Publisher::new();
         let variables = vec![("SystemUpdateID", "1".to_owned()), ("ContainerUpdateIDs", "".into())];
         publisher
-            .subscribe(at(0), "uuid:a".into(), CDS, subscriber(5000), at(300_000), variables)
+            .subscribe(
+                at(0),
+                "uuid:a".into(),
+                CDS,
+                subscriber(5000),
+                Duration::from_secs(300),
+                variables,
+            )
             .unwrap();
         publisher.change_containers(TV, [("c1".to_owned(), 5)]);
         let mut event = publisher.poll_output(at(100)).unwrap().variables;
@@ -452,13 +466,16 @@ mod tests {
             Err(Refusal::Precondition)
         );
         assert_eq!(
-            publisher.renew(at(1), "uuid:a", Ipv4Addr::LOCALHOST, at(1)),
+            publisher.renew(at(1), "uuid:a", Ipv4Addr::LOCALHOST, Duration::from_millis(1)),
             Err(Refusal::Precondition)
         );
-        assert!(publisher.renew(at(1), "uuid:a", TV, at(300_000)).is_ok());
+        assert!(publisher.renew(at(1), "uuid:a", TV, Duration::from_secs(300)).is_ok());
         assert!(!publisher.is_empty());
         assert_eq!(publisher.unsubscribe(at(1), "uuid:a", TV), Ok(()));
-        assert_eq!(publisher.renew(at(1), "uuid:a", TV, at(1)), Err(Refusal::Precondition));
+        assert_eq!(
+            publisher.renew(at(1), "uuid:a", TV, Duration::from_millis(1)),
+            Err(Refusal::Precondition)
+        );
     }
 
     #[test]
@@ -496,7 +513,14 @@ mod tests {
         let mut publisher = Publisher::new();
         let mut add = |port: u16, sid: &str| {
             publisher
-                .subscribe(at(0), sid.into(), CDS, subscriber(port), at(300_000), vec![])
+                .subscribe(
+                    at(0),
+                    sid.into(),
+                    CDS,
+                    subscriber(port),
+                    Duration::from_secs(300),
+                    vec![],
+                )
                 .map(|_| ())
         };
         for n in 0..8 {
@@ -516,7 +540,7 @@ mod tests {
         publisher.delivered("uuid:a", DeliveryOutcome::Done);
         let variables = vec![("SystemUpdateID", "2".to_owned())];
         let mut again = |sid: &str, variables: &[(&'static str, String)]| {
-            let (variables, timeout) = (variables.to_vec(), at(300_000));
+            let (variables, timeout) = (variables.to_vec(), Duration::from_secs(300));
             publisher.subscribe(at(400), sid.into(), CDS, subscriber(5000), timeout, variables)
         };
         again("uuid:b", &variables).unwrap();
@@ -528,7 +552,10 @@ mod tests {
         let initial = publisher.poll_output(at(500)).unwrap();
         assert_eq!((initial.sid.as_str(), initial.seq), ("uuid:c", 0));
         assert_eq!(publisher.len(), 1);
-        assert_eq!(publisher.renew(at(500), "uuid:a", TV, at(1)), Err(Refusal::Precondition));
+        assert_eq!(
+            publisher.renew(at(500), "uuid:a", TV, Duration::from_millis(1)),
+            Err(Refusal::Precondition)
+        );
     }
 
     #[test]
@@ -539,7 +566,9 @@ mod tests {
             let callbacks = vec![(SocketAddrV4::new(source, 5000), "/".into())];
             let subscriber = Receiver { source, callbacks, admitted };
             let sid = format!("uuid:{n}");
-            publisher.subscribe(at(0), sid, CDS, subscriber, at(300_000), vec![]).is_ok()
+            publisher
+                .subscribe(at(0), sid, CDS, subscriber, Duration::from_secs(300), vec![])
+                .is_ok()
         };
         let outside = (1..=60).filter(|n| add(*n, false)).count();
         assert_eq!(outside, 16);
