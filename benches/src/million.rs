@@ -10,6 +10,7 @@ use mostra_core::catalogue::{Catalogue, Change, Directory, File, Folder, Node};
 use mostra_core::date::Date;
 use mostra_core::facts::{AudioTrack, Episode, Facts, VideoCodec};
 use mostra_core::format::Format;
+use mostra_core::ids::{FolderId, UpdateId};
 use mostra_core::{Kind, Kinds};
 use mostra_protocol::model::{search, sort};
 
@@ -35,7 +36,7 @@ fn spread(n: u32) -> u32 {
 pub(crate) fn places() -> Vec<Change> {
     let folder = |f: u32| {
         Change::PutFolder(Folder {
-            serial: f,
+            serial: FolderId(f),
             label: format!("Folder {f}"),
             kinds: Kinds::ALL,
             root: format!("/srv/{f}"),
@@ -45,7 +46,7 @@ pub(crate) fn places() -> Vec<Change> {
     let directory = |f: u32, d: u32| {
         Change::PutDirectory(Directory {
             serial: 2_000_000 + f * 1000 + d,
-            folder: f,
+            folder: FolderId(f),
             parent: Some(2_000_000 + f * 1000),
             name: format!("{} {d}", word(d)),
         })
@@ -137,7 +138,7 @@ fn ms(time: Duration) -> String {
 pub(crate) fn measure(report: &mut String) {
     let before = super::resident(std::process::id());
     let begin = Instant::now();
-    let mut catalogue = Catalogue::new("q3v9d0", 1);
+    let mut catalogue = Catalogue::new("q3v9d0", UpdateId(1));
     catalogue.apply(places());
     for from in (1..=ITEMS).step_by(50_000) {
         catalogue.apply((from..from + 50_000).map(|n| Change::PutFile(file(n))));
@@ -147,7 +148,7 @@ pub(crate) fn measure(report: &mut String) {
     let all = pass(&Grant::everything());
     let half = Grant {
         kinds: Kinds::of([Kind::Music, Kind::Picture]),
-        folders: Some((1..=FOLDERS / 2).collect()),
+        folders: Some((1..=FOLDERS / 2).map(FolderId).collect()),
     };
     let half = pass(&half);
     // Containers large and small, everywhere in the tree.

@@ -11,6 +11,7 @@ use mostra_app::library::Library;
 use mostra_core::access::{Grant, Pass};
 use mostra_core::account::SignedIn;
 use mostra_core::catalogue::{Folder, ItemView, Node, Object, Page};
+use mostra_core::ids::{FileId, FolderId};
 use mostra_core::stop::Stop;
 use mostra_core::{Kinds, KindsError, present, profile};
 use mostra_protocol::model::search::{self, Criteria, Operator};
@@ -97,8 +98,8 @@ impl CatalogueReader {
             Node::Item(item) => Some(item.serial),
             Node::Container { .. } => None,
         };
-        let serials: Vec<Option<u32>> = objects.iter().map(serial).collect();
-        let files: Vec<u32> = serials.iter().copied().flatten().collect();
+        let serials: Vec<Option<FileId>> = objects.iter().map(serial).collect();
+        let files: Vec<FileId> = serials.iter().copied().flatten().collect();
         let known = self.library.positions(&self.who, &files).await;
         for (object, serial) in objects.iter_mut().zip(serials) {
             let at = serial.and_then(|serial| known.get(&serial));
@@ -130,7 +131,10 @@ impl View {
             Some(words) => words.parse().map_err(|e: KindsError| wrong(e.to_string()))?,
         };
         let number = |text: &str| {
-            text.trim().parse::<u32>().map_err(|_| wrong(format!("{text:?} is no folder's number")))
+            text.trim()
+                .parse()
+                .map(FolderId)
+                .map_err(|_| wrong(format!("{text:?} is no folder's number")))
         };
         let folders = match &self.folders {
             None => None,

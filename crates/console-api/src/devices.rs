@@ -13,7 +13,7 @@ use mostra_app::library::Library;
 use mostra_core::Kinds;
 use mostra_core::access::{Chosen, Standing};
 use mostra_core::device::{self, Device};
-use mostra_core::ids::DeviceId;
+use mostra_core::ids::{DeviceId, FolderId};
 use mostra_core::proof::Step;
 use mostra_core::sighting::Contact;
 use mostra_core::traits::Traits;
@@ -67,7 +67,7 @@ fn to_api(device: &Device) -> ApiDevice {
         user_agent: device.user_agent.clone(),
         standing: device.standing.word().into(),
         kinds: device.grant.kinds.iter().map(|k| k.word().to_owned()).collect(),
-        folders: device.grant.folders.as_ref().map(|f| f.iter().copied().collect()),
+        folders: device.grant.folders.as_ref().map(|f| f.iter().map(|id| id.0).collect()),
         first_seen_ms: ms(device.first_seen),
         last_seen_ms: ms(device.last_seen),
         proof: proof.into(),
@@ -192,7 +192,7 @@ async fn decide(
 }
 
 /// The numbers, each of a folder that is published: a slip of the pen would hide everything.
-fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<u32>, Failure> {
+fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<FolderId>, Failure> {
     let wrong = |why: String| {
         Failure::invalid("Those folders do not work")
             .why(why)
@@ -203,11 +203,11 @@ fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<u32>, F
     }
     let published = library.catalogue();
     for number in &numbers {
-        if !published.folders().iter().any(|f| f.serial == *number) {
+        if !published.folders().iter().any(|f| f.serial == FolderId(*number)) {
             return Err(wrong(format!("No folder has the number {number}.")));
         }
     }
-    Ok(numbers.into_iter().collect())
+    Ok(numbers.into_iter().map(FolderId).collect())
 }
 
 fn usable_name(name: &str) -> Result<String, Failure> {

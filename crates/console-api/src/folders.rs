@@ -10,6 +10,7 @@ use mostra_app::library::scan::{FolderState, Noticed};
 use mostra_app::library::{Library, places};
 use mostra_core::catalogue::Folder;
 use mostra_core::format::FileClass;
+use mostra_core::ids::FolderId;
 use mostra_core::{Kind, Kinds, KindsError};
 use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -59,7 +60,7 @@ fn to_api(library: &Library, folder: &Folder) -> ApiFolder {
         (None, None) => None,
     };
     ApiFolder {
-        id: folder.serial,
+        id: folder.serial.0,
         label: folder.label.clone(),
         path: folder.root.clone(),
         kinds: folder.kinds.iter().map(|k| k.word().to_owned()).collect(),
@@ -107,7 +108,7 @@ async fn show(
     id: web::Path<u32>,
     library: web::Data<Library>,
 ) -> Result<web::Json<ApiFolder>, Failure> {
-    Ok(web::Json(to_api(&library, &library.folder(*id)?)))
+    Ok(web::Json(to_api(&library, &library.folder(FolderId(*id))?)))
 }
 
 #[utoipa::path(
@@ -144,7 +145,7 @@ async fn remove(
     id: web::Path<u32>,
     library: web::Data<Library>,
 ) -> Result<HttpResponse, Failure> {
-    library.withdraw(*id).await?;
+    library.withdraw(FolderId(*id)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -163,7 +164,7 @@ async fn rescan(
 ) -> Result<HttpResponse, Failure> {
     let Rescan { path, as_it_is } = body.0;
     let shared = library.clone().into_inner();
-    let folder = shared.rescan(*id, path, as_it_is == Some(true)).await?;
+    let folder = shared.rescan(FolderId(*id), path, as_it_is == Some(true)).await?;
     Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
 }
 
@@ -178,7 +179,7 @@ async fn reports(
     id: web::Path<u32>,
     library: web::Data<Library>,
 ) -> Result<web::Json<ScanReports>, Failure> {
-    let reports = library.scan_reports(*id).await?;
+    let reports = library.scan_reports(FolderId(*id)).await?;
     let reports = reports.into_iter().map(|r| ScanReport {
         began_ms: ms(r.began),
         ended_ms: ms(r.ended),
@@ -204,7 +205,7 @@ async fn exclude(
     body: Body<Excluded>,
     library: web::Data<Library>,
 ) -> Result<web::Json<ApiFolder>, Failure> {
-    let folder = library.clone().into_inner().exclude(*id, &body.0.paths).await?;
+    let folder = library.clone().into_inner().exclude(FolderId(*id), &body.0.paths).await?;
     Ok(web::Json(to_api(&library, &folder)))
 }
 
@@ -219,7 +220,7 @@ async fn stop_scan(
     id: web::Path<u32>,
     library: web::Data<Library>,
 ) -> Result<HttpResponse, Failure> {
-    let folder = library.stop_scan(*id)?;
+    let folder = library.stop_scan(FolderId(*id))?;
     Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
 }
 
@@ -234,8 +235,8 @@ async fn left_out(
     id: web::Path<u32>,
     library: web::Data<Library>,
 ) -> Result<web::Json<LeftOutList>, Failure> {
-    let folder = library.folder(*id)?;
-    let files = library.left_out(*id).await?;
+    let folder = library.folder(FolderId(*id))?;
+    let files = library.left_out(FolderId(*id)).await?;
     let catalogue = library.catalogue();
     let mut counts = catalogue.folder_counts(folder.serial);
     counts[Kind::Music.index()] -= catalogue.folder_stations(folder.serial);

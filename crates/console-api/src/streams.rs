@@ -9,6 +9,7 @@ use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
 use mostra_app::{Context, streams};
+use mostra_core::ids::StreamId;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::problem::Failure;
@@ -61,7 +62,7 @@ impl StreamView {
         let book = self.devices.book();
         let shown = running.into_iter().filter_map(|stream| {
             Some(Stream {
-                id: stream.id,
+                id: stream.id.0,
                 device: stream.device.0,
                 label: book.get(stream.device)?.label(),
                 title: stream.title,
@@ -98,7 +99,7 @@ async fn end(
     id: web::Path<u32>,
     streams: web::Data<streams::Streams>,
 ) -> Result<HttpResponse, Failure> {
-    if !streams.end(*id) {
+    if !streams.end(StreamId(*id)) {
         return Err(Failure::missing("No such stream")
             .why("It may have ended by itself.")
             .next("`mostra stream list` shows those that run."));

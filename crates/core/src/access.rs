@@ -37,7 +37,8 @@
 //! ```
 //! use mostra_core::access::{Decision, Grant, Standing, decide};
 //! use mostra_core::catalogue::Catalogue;
-//! let catalogue = Catalogue::new("q3v9d0", 1);
+//! use mostra_core::ids::UpdateId;
+//! let catalogue = Catalogue::new("q3v9d0", UpdateId(1));
 //! let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else { panic!() };
 //! assert!(catalogue.object(&pass, "0").is_some());
 //! ```
@@ -46,6 +47,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 
 use crate::account::SignedIn;
+use crate::ids::FolderId;
 use crate::kind::{Kind, Kinds};
 
 /// A device's state with the house.
@@ -115,7 +117,7 @@ pub struct Grant {
     /// The kinds.
     pub kinds: Kinds,
     /// The folders, by serial; `None` for all, also those to come.
-    pub folders: Option<BTreeSet<u32>>,
+    pub folders: Option<BTreeSet<FolderId>>,
 }
 
 impl Grant {
@@ -140,7 +142,7 @@ pub struct Chosen {
     /// The kinds.
     pub kinds: Option<Kinds>,
     /// The folders, by serial; `Some(None)` for all, also those to come.
-    pub folders: Option<Option<BTreeSet<u32>>>,
+    pub folders: Option<Option<BTreeSet<FolderId>>>,
 }
 
 impl fmt::Display for Grant {
@@ -148,7 +150,7 @@ impl fmt::Display for Grant {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}", self.kinds)?;
         let Some(folders) = &self.folders else { return Ok(()) };
-        let numbers: Vec<String> = folders.iter().map(u32::to_string).collect();
+        let numbers: Vec<String> = folders.iter().map(FolderId::to_string).collect();
         let word = if numbers.len() == 1 { "folder" } else { "folders" };
         write!(f, " in {word} {}", numbers.join(","))
     }
@@ -177,12 +179,12 @@ impl Pass {
     }
 
     /// Whether an item of this kind in this folder is covered.
-    pub fn covers(&self, folder: u32, kind: Kind) -> bool {
+    pub fn covers(&self, folder: FolderId, kind: Kind) -> bool {
         self.grant.kinds.holds(kind) && self.covers_folder(folder)
     }
 
     /// Whether anything in this folder may be covered.
-    pub fn covers_folder(&self, folder: u32) -> bool {
+    pub fn covers_folder(&self, folder: FolderId) -> bool {
         self.grant.folders.as_ref().is_none_or(|f| f.contains(&folder))
     }
 
@@ -221,7 +223,7 @@ mod tests {
     fn grant(kinds: &[Kind], folders: Option<&[u32]>) -> Grant {
         Grant {
             kinds: Kinds::of(kinds.iter().copied()),
-            folders: folders.map(|serials| serials.iter().copied().collect()),
+            folders: folders.map(|serials| serials.iter().copied().map(FolderId).collect()),
         }
     }
 
@@ -268,12 +270,19 @@ mod tests {
     #[test]
     fn a_pass_covers_its_kinds_in_its_folders_and_nothing_else() {
         let music_in_2 = pass(&grant(&[Kind::Music], Some(&[2])));
-        assert!(music_in_2.covers(2, Kind::Music) && music_in_2.covers_folder(2));
-        assert!(!music_in_2.covers(2, Kind::Video));
-        assert!(!music_in_2.covers(1, Kind::Music) && !music_in_2.covers_folder(1));
+        assert!(
+            music_in_2.covers(FolderId(2), Kind::Music) && music_in_2.covers_folder(FolderId(2))
+        );
+        assert!(!music_in_2.covers(FolderId(2), Kind::Video));
+        assert!(
+            !music_in_2.covers(FolderId(1), Kind::Music) && !music_in_2.covers_folder(FolderId(1))
+        );
         assert!(!music_in_2.covers_all());
         assert!(!pass(&grant(&[Kind::Music], None)).covers_all());
-        assert!(!pass(&Grant { folders: Some([2].into()), ..Grant::everything() }).covers_all());
+        assert!(
+            !pass(&Grant { folders: Some([FolderId(2)].into()), ..Grant::everything() })
+                .covers_all()
+        );
         assert!(Pass::for_account(&signed_in()).covers_all());
     }
 

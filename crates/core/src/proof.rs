@@ -9,6 +9,7 @@ use mostra_protocol::Moment;
 use mostra_protocol::model::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
+use crate::ids::FileId;
 use crate::kind::Kind;
 use crate::playback::{Layout, Playback};
 use crate::sighting::{Act, Sighting};
@@ -181,9 +182,9 @@ pub struct ProofState {
     /// Its ladder of each kind, in the order of [`Kind::ALL`], from *listed* on.
     pub kinds: [Ladder; 3],
     /// Its files, by serial.
-    pub files: BTreeMap<u32, FileProof>,
+    pub files: BTreeMap<FileId, FileProof>,
     /// What has been taken of files, and when last.
-    plays: HashMap<u32, (Playback, Moment)>,
+    plays: HashMap<FileId, (Playback, Moment)>,
 }
 
 impl PartialEq for ProofState {
@@ -351,15 +352,15 @@ impl ProofState {
     }
 
     /// Forgets the files that were played first, beyond [`FILES`]; gives which.
-    pub fn forget_files(&mut self) -> Vec<u32> {
-        let mut by_age: Vec<(Moment, u32)> = self
+    pub fn forget_files(&mut self) -> Vec<FileId> {
+        let mut by_age: Vec<(Moment, FileId)> = self
             .files
             .iter()
             .map(|(file, proof)| (proof.started.as_ref().map_or(Moment::EPOCH, |p| p.at), *file))
             .collect();
         by_age.sort_unstable();
         let beyond = by_age.len().saturating_sub(FILES);
-        let gone: Vec<u32> = by_age.into_iter().take(beyond).map(|(_, file)| file).collect();
+        let gone: Vec<FileId> = by_age.into_iter().take(beyond).map(|(_, file)| file).collect();
         for file in &gone {
             self.files.remove(file);
             self.plays.remove(file);
@@ -371,8 +372,8 @@ impl ProofState {
 /// What has been taken of a file between two times; anew if the file is another than before, or if
 /// nothing was taken of it for longer than [`SITTING`].
 fn play(
-    plays: &mut HashMap<u32, (Playback, Moment)>,
-    file: u32,
+    plays: &mut HashMap<FileId, (Playback, Moment)>,
+    file: FileId,
     layout: Layout,
     (first, last): (Moment, Moment),
 ) -> &mut Playback {

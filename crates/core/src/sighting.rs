@@ -12,7 +12,7 @@ use mostra_protocol::model::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
 use crate::device::Hardware;
-use crate::ids::DeviceId;
+use crate::ids::{DeviceId, FileId};
 use crate::kind::Kinds;
 use crate::playback::Layout;
 use crate::proof::SITTING;
@@ -92,7 +92,7 @@ pub enum Act {
     /// It acknowledged bytes of a file.
     Took {
         /// The file's serial.
-        file: u32,
+        file: FileId,
         /// Its title.
         title: String,
         /// What it takes to play it.
@@ -460,7 +460,12 @@ mod tests {
     fn took(file: u32, from: u64, to: u64) -> Act {
         let kind = if file == 9 { Kind::Picture } else { Kind::Video };
         let layout = Layout { kind, span: (100, 10_100), needed: 1000 };
-        Act::Took { file, title: "Harbour at dawn".into(), layout, runs: vec![(from, to)] }
+        Act::Took {
+            file: FileId(file),
+            title: "Harbour at dawn".into(),
+            layout,
+            runs: vec![(from, to)],
+        }
     }
 
     #[test]

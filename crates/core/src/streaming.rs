@@ -7,7 +7,7 @@ use std::time::Duration;
 use mostra_protocol::Moment;
 
 use crate::Kind;
-use crate::ids::DeviceId;
+use crate::ids::{DeviceId, FileId, StreamId};
 
 /// Seconds of which the bytes are kept one by one.
 pub const HISTORY: usize = 120;
@@ -25,7 +25,7 @@ pub struct AcknowledgedBytes<'a> {
     /// The device's number.
     pub device: DeviceId,
     /// The file's serial.
-    pub file: u32,
+    pub file: FileId,
     /// Its title.
     pub title: &'a str,
     /// Its kind.
@@ -42,7 +42,7 @@ pub struct AcknowledgedBytes<'a> {
 
 #[derive(Debug, Clone)]
 struct Stream {
-    id: u32,
+    id: StreamId,
     title: String,
     kind: Kind,
     size: u64,
@@ -73,11 +73,11 @@ impl Stream {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Running {
     /// Its number.
-    pub id: u32,
+    pub id: StreamId,
     /// The device's number.
     pub device: DeviceId,
     /// The file's serial.
-    pub file: u32,
+    pub file: FileId,
     /// The item's title.
     pub title: String,
     /// Its kind.
@@ -105,10 +105,10 @@ pub struct Running {
 /// All streams, by device and file.
 #[derive(Debug, Default)]
 pub struct StreamBook {
-    streams: BTreeMap<(DeviceId, u32), Stream>,
-    open: BTreeSet<(DeviceId, u32)>,
-    ended: HashMap<(DeviceId, u32), Moment>,
-    last_id: u32,
+    streams: BTreeMap<(DeviceId, FileId), Stream>,
+    open: BTreeSet<(DeviceId, FileId)>,
+    ended: HashMap<(DeviceId, FileId), Moment>,
+    last_id: StreamId,
 }
 
 impl StreamBook {
@@ -116,7 +116,7 @@ impl StreamBook {
     pub fn take(&mut self, now: Moment, taken: &AcknowledgedBytes<'_>) {
         let key = (taken.device, taken.file);
         let stream = self.streams.entry(key).or_insert_with(|| {
-            self.last_id += 1;
+            self.last_id.0 += 1;
             Stream {
                 id: self.last_id,
                 title: taken.title.to_owned(),
@@ -142,7 +142,7 @@ impl StreamBook {
 
     /// Notes which files devices have connections for now, and forgets the streams that are
     /// over.
-    pub fn settle(&mut self, now: Moment, open: BTreeSet<(DeviceId, u32)>) {
+    pub fn settle(&mut self, now: Moment, open: BTreeSet<(DeviceId, FileId)>) {
         self.open = open;
         let open = &self.open;
         self.streams.retain(|key, stream| {
@@ -165,7 +165,7 @@ impl StreamBook {
         all
     }
 
-    fn one(&self, now: Moment, key: (DeviceId, u32), stream: &Stream) -> Running {
+    fn one(&self, now: Moment, key: (DeviceId, FileId), stream: &Stream) -> Running {
         let mut stream = stream.clone();
         stream.roll(now);
         let whole = stream.history.len().saturating_sub(1);
@@ -197,7 +197,7 @@ impl StreamBook {
 
     /// A person ends a stream. Gives the device and the file, which is kept from it for
     /// [`KEPT_FROM`].
-    pub fn end(&mut self, now: Moment, id: u32) -> Option<(DeviceId, u32)> {
+    pub fn end(&mut self, now: Moment, id: StreamId) -> Option<(DeviceId, FileId)> {
         let key = self.streams.iter().find(|(_, s)| s.id == id).map(|(key, _)| *key)?;
         self.streams.remove(&key);
         self.ended.insert(key, now + KEPT_FROM);
@@ -205,7 +205,7 @@ impl StreamBook {
     }
 
     /// How long a file is still kept from a device, if it is.
-    pub fn kept_from(&self, now: Moment, device: DeviceId, file: u32) -> Option<Duration> {
+    pub fn kept_from(&self, now: Moment, device: DeviceId, file: FileId) -> Option<Duration> {
         let until = self.ended.get(&(device, file))?;
         until.checked_since(now).filter(|left| !left.is_zero())
     }
@@ -222,7 +222,7 @@ mod tests {
     fn taken(device: u32, bytes: u64, position: u64) -> AcknowledgedBytes<'static> {
         AcknowledgedBytes {
             device: DeviceId(device),
-            file: 7,
+            file: FileId(7),
             title: "Harbour at dawn",
             kind: Kind::Video,
             size: 10_000,
@@ -237,7 +237,10 @@ mod tests {
         let mut book = StreamBook::default();
         for n in 0..40u32 {
             book.take(at(100.0 + f64::from(n) * 0.25), &taken(1, 100, 100 * u64::from(n)));
-            book.settle(at(100.0 + f64::from(n) * 0.25), BTreeSet::from([(DeviceId(1), 7)]));
+            book.settle(
+                at(100.0 + f64::from(n) * 0.25),
+                BTreeSet::from([(DeviceId(1), FileId(7))]),
+            );
         }
         book.take(at(105.0), &taken(2, 5, 5));
         let all = book.running(at(110.0));
@@ -252,7 +255,7 @@ mod tests {
     fn a_pause_shows_and_a_stream_ends_when_nobody_is_connected() {
         let mut book = StreamBook::default();
         book.take(at(10.0), &taken(1, 1000, 1000));
-        book.settle(at(30.0), BTreeSet::from([(DeviceId(1), 7)]));
+        book.settle(at(30.0), BTreeSet::from([(DeviceId(1), FileId(7))]));
         let all = book.running(at(30.0));
         assert!(all[0].paused && all[0].rate == 0 && all[0].history.len() == 20, "{all:?}");
         book.settle(at(31.0), BTreeSet::new());
@@ -273,19 +276,19 @@ mod tests {
         let mut book = StreamBook::default();
         book.take(at(10.0), &taken(1, 1000, 1000));
         let id = book.running(at(10.0))[0].id;
-        assert_eq!(book.end(at(11.0), id), Some((DeviceId(1), 7)));
+        assert_eq!(book.end(at(11.0), id), Some((DeviceId(1), FileId(7))));
         assert_eq!(book.end(at(11.0), id), None);
         book.settle(at(12.0), BTreeSet::new());
-        assert_eq!(book.kept_from(at(12.0), DeviceId(1), 7), Some(Duration::from_secs(59)));
-        assert_eq!(book.kept_from(at(12.0), DeviceId(2), 7), None);
-        assert_eq!(book.kept_from(at(71.0), DeviceId(1), 7), None);
+        assert_eq!(book.kept_from(at(12.0), DeviceId(1), FileId(7)), Some(Duration::from_secs(59)));
+        assert_eq!(book.kept_from(at(12.0), DeviceId(2), FileId(7)), None);
+        assert_eq!(book.kept_from(at(71.0), DeviceId(1), FileId(7)), None);
     }
 
     #[test]
     fn history_is_bounded() {
         let mut book = StreamBook::default();
         book.take(at(1.0), &taken(1, 1, 1));
-        book.settle(at(1e7), BTreeSet::from([(DeviceId(1), 7)]));
+        book.settle(at(1e7), BTreeSet::from([(DeviceId(1), FileId(7))]));
         assert_eq!(book.running(at(1e7))[0].history.len(), HISTORY - 1, "the last is not over");
     }
 }

@@ -6,6 +6,7 @@ use mostra_app::compute_pool::{self, ComputePool, DEADLINE};
 use mostra_app::devices::Devices;
 use mostra_app::library::Library;
 use mostra_core::access::Decision;
+use mostra_core::ids::UpdateId;
 use mostra_core::present;
 use mostra_core::sighting::{Act, Attempt};
 use mostra_core::stop::Stop;
@@ -222,7 +223,7 @@ fn listed(
     };
     let update_id = match requester.device.decision {
         Decision::Admitted(_) => page.update_id,
-        Decision::Waiting | Decision::Refused => requester.device.offset,
+        Decision::Waiting | Decision::Refused => UpdateId(requester.device.offset),
     };
     let act = match requester.device.decision {
         Decision::Admitted(_) => {

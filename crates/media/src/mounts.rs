@@ -1,9 +1,9 @@
 //! Which paths lie on one drive or network share.
 
-use mostra_core::drives::Drives;
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
+use mostra_core::drives::Drives;
 /// Where file systems are mounted, as the kernel says; asking it touches none of them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Mounts(Vec<Mount>);

@@ -39,6 +39,7 @@ mod tests {
     use mostra_core::catalogue::{Catalogue, Change, Directory, File as Item, Folder, ObjectId};
     use mostra_core::facts::Facts;
     use mostra_core::format::Format;
+    use mostra_core::ids::{FolderId, UpdateId};
     use mostra_core::{Kind, Kinds};
 
     /// Locates `sub/film.mp4` below a root.
@@ -48,11 +49,11 @@ mod tests {
 
     /// The same in a folder with links that were followed.
     fn locate_with(root: &Path, links: BTreeMap<String, String>) -> Located {
-        let mut catalogue = Catalogue::new("q3v9d0", 1);
+        let mut catalogue = Catalogue::new("q3v9d0", UpdateId(1));
         let facts = Arc::new(Facts::bare(Kind::Video, Format::Mp4, 1, 0));
         catalogue.apply([
             Change::PutFolder(Folder {
-                serial: 1,
+                serial: FolderId(1),
                 label: "Films".into(),
                 kinds: Kinds::ALL,
                 root: root.to_str().unwrap().into(),
@@ -60,11 +61,11 @@ mod tests {
             }),
             Change::PutDirectory(Directory {
                 serial: 2,
-                folder: 1,
+                folder: FolderId(1),
                 parent: Some(1),
                 name: "sub".into(),
             }),
-            Change::PutLinks(1, Arc::new(links)),
+            Change::PutLinks(FolderId(1), Arc::new(links)),
             Change::PutFile(Item { serial: 1, directory: 2, name: "film.mp4".into(), facts }),
         ]);
         let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else {

@@ -1,8 +1,8 @@
 //! Playlist files (requirements 5.9): from bytes to entries, without touching what they name.
 
-use mostra_core::left_out::Reason;
 use std::path::{Component, Path, PathBuf};
 
+use mostra_core::left_out::Reason;
 use mostra_core::text::{TITLE, tamed};
 use quick_xml::events::Event;
 

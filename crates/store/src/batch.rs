@@ -2,6 +2,7 @@
 //! stream: a scan records a hundred thousand files in a few seconds.
 
 use mostra_core::catalogue::{Directory, File, Playlist};
+use mostra_core::ids::FolderId;
 use sea_orm::sqlx::{self, PgConnection};
 
 use crate::{Records, StoreError, copied};
@@ -49,7 +50,7 @@ impl Records {
     /// # Errors
     /// [`StoreError`] when it was not saved; then nothing of it is. So when the folder has been
     /// removed meanwhile.
-    pub async fn record(&self, folder: u32, batch: &Batch) -> Result<(), StoreError> {
+    pub async fn record(&self, folder: FolderId, batch: &Batch) -> Result<(), StoreError> {
         let mut transaction =
             self.database.get_postgres_connection_pool().begin().await.map_err(away)?;
         // Whoever removes the folder waits for this, and the other way round.

@@ -1,9 +1,9 @@
 //! Devices, decisions and proof.
 
-use mostra_core::Moment;
 use std::collections::HashMap;
 
 use mostra_core::Kinds;
+use mostra_core::Moment;
 use mostra_core::access::{Grant, Standing};
 use mostra_core::device::{DEVICES, Denied, Device, Endpoint};
 use mostra_core::ids::DeviceId;

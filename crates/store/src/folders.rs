@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
+use mostra_core::ids::FolderId;
 use mostra_core::left_out::Reason;
 use mostra_core::{Kinds, KindsError};
 use sea_orm::sea_query::{Expr, SimpleExpr};
@@ -96,7 +97,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn remove_folder(&self, serial: u32) -> Result<(), StoreError> {
+    pub async fn remove_folder(&self, serial: FolderId) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
         // A scan that is just recording is waited for, so that nothing of it is left behind.
         folder::Entity::find_by_id(i64::from(serial)).lock_exclusive().one(&transaction).await?;
@@ -111,7 +112,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer or a record does not read back.
-    pub async fn load(&self, only: Option<u32>) -> Result<Loaded, StoreError> {
+    pub async fn load(&self, only: Option<FolderId>) -> Result<Loaded, StoreError> {
         let number = |id: i64| {
             u32::try_from(id).map_err(|_| StoreError::Damaged("a serial out of range".into()))
         };
@@ -128,7 +129,7 @@ impl Records {
             let kinds: Kinds =
                 row.kinds.parse().map_err(|e: KindsError| StoreError::Damaged(e.to_string()))?;
             let folder = Folder {
-                serial: number(row.id)?,
+                serial: FolderId(number(row.id)?),
                 label: row.label,
                 kinds,
                 root: row.root,
@@ -142,7 +143,7 @@ impl Records {
         }
         for row in containers.all(&self.database).await? {
             let parent = row.parent_id.map(number).transpose()?;
-            let (serial, folder) = (number(row.id)?, number(row.folder_id)?);
+            let (serial, folder) = (number(row.id)?, FolderId(number(row.folder_id)?));
             loaded.directories.push(Directory { serial, folder, parent, name: row.name });
         }
         parents_first(&mut loaded.directories);
@@ -164,7 +165,7 @@ impl Records {
     /// [`StoreError`] when it was not saved.
     pub async fn scanned(
         &self,
-        serial: u32,
+        serial: FolderId,
         at: Option<Moment>,
         left: &[LeftOut],
         only: Option<&HashSet<String>>,
@@ -218,7 +219,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn left_out(&self, serial: u32) -> Result<Vec<LeftOut>, StoreError> {
+    pub async fn left_out(&self, serial: FolderId) -> Result<Vec<LeftOut>, StoreError> {
         let rows = left_out::Entity::find()
             .filter(left_out::Column::FolderId.eq(i64::from(serial)))
             .order_by_asc(left_out::Column::Path)
@@ -234,7 +235,7 @@ impl Records {
 }
 
 /// What lies in the directories of a folder.
-fn of_folder(serial: u32) -> SimpleExpr {
+fn of_folder(serial: FolderId) -> SimpleExpr {
     Expr::cust(format!("container_id in (select id from container where folder_id = {serial})"))
 }
 

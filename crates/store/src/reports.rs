@@ -1,6 +1,7 @@
 //! What each scan did, and where people stopped in files.
 
 use mostra_core::Moment;
+use mostra_core::ids::{FileId, FolderId};
 
 use mostra_core::drives::Drives;
 use sea_orm::sea_query::OnConflict;
@@ -62,7 +63,7 @@ const KEPT: u64 = 30;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Position {
     /// The file's serial.
-    pub file: u32,
+    pub file: FileId,
     /// Milliseconds from the beginning.
     pub position_ms: u64,
     /// Whether it counts as seen.
@@ -78,7 +79,7 @@ impl Records {
     /// [`StoreError`] when it was not saved.
     pub async fn add_scan_report(
         &self,
-        folder: u32,
+        folder: FolderId,
         report: &ScanReport,
     ) -> Result<(), StoreError> {
         let damaged = |e: serde_json::Error| StoreError::Damaged(e.to_string());
@@ -118,7 +119,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn scan_reports(&self, folder: u32) -> Result<Vec<ScanReport>, StoreError> {
+    pub async fn scan_reports(&self, folder: FolderId) -> Result<Vec<ScanReport>, StoreError> {
         let rows = scan_report::Entity::find()
             .filter(scan_report::Column::FolderId.eq(i64::from(folder)))
             .order_by_desc(scan_report::Column::Id)
@@ -143,7 +144,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn set_excluded(&self, serial: u32, paths: &[String]) -> Result<(), StoreError> {
+    pub async fn set_excluded(&self, serial: FolderId, paths: &[String]) -> Result<(), StoreError> {
         let row = folder::ActiveModel {
             id: Set(i64::from(serial)),
             excluded: Set(paths.into()),
@@ -157,7 +158,11 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn set_drives(&self, serial: u32, drives: Option<&Drives>) -> Result<(), StoreError> {
+    pub async fn set_drives(
+        &self,
+        serial: FolderId,
+        drives: Option<&Drives>,
+    ) -> Result<(), StoreError> {
         let drives = drives.map(serde_json::to_value).transpose();
         let row = folder::ActiveModel {
             id: Set(i64::from(serial)),
@@ -174,7 +179,7 @@ impl Records {
     /// [`StoreError`] when it was not saved.
     pub async fn set_links(
         &self,
-        serial: u32,
+        serial: FolderId,
         links: &std::collections::BTreeMap<String, String>,
     ) -> Result<(), StoreError> {
         let links = serde_json::to_value(links).map_err(|e| StoreError::Damaged(e.to_string()))?;
@@ -220,7 +225,7 @@ impl Records {
     pub async fn positions(
         &self,
         account: &str,
-        files: Option<&[u32]>,
+        files: Option<&[FileId]>,
     ) -> Result<Vec<Position>, StoreError> {
         let mut query = position::Entity::find().filter(position::Column::Account.eq(account));
         if let Some(files) = files {
@@ -233,7 +238,7 @@ impl Records {
             .into_iter()
             .filter_map(|row| {
                 Some(Position {
-                    file: u32::try_from(row.file_id).ok()?,
+                    file: FileId(u32::try_from(row.file_id).ok()?),
                     position_ms: row.position_ms.max(0) as u64,
                     seen: row.seen,
                     at: Moment::from_millis(row.at_ms.max(0) as u64),

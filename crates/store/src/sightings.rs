@@ -2,7 +2,7 @@
 
 use mostra_core::Moment;
 
-use mostra_core::ids::DeviceId;
+use mostra_core::ids::{DeviceId, FileId};
 use mostra_core::sighting::{Sighting, thin_out};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
@@ -114,7 +114,7 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when the database does not answer.
-    pub async fn forget_files(&self, device: DeviceId, files: &[u32]) -> Result<(), StoreError> {
+    pub async fn forget_files(&self, device: DeviceId, files: &[FileId]) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
         let of_device = sighting::Entity::find()
             .filter(sighting::Column::DeviceId.eq(number(device)))

@@ -2,6 +2,7 @@
 
 use futures_util::StreamExt as _;
 use mostra_core::catalogue::File;
+use mostra_core::ids::FolderId;
 use sea_orm::sqlx::postgres::PgPoolCopyExt as _;
 use tokio::sync::mpsc::Sender;
 
@@ -31,7 +32,7 @@ impl Records {
     /// [`StoreError`] when the database does not answer.
     pub async fn files(
         &self,
-        only: Option<u32>,
+        only: Option<FolderId>,
         sender: &Sender<RawFiles>,
     ) -> Result<(), StoreError> {
         let away = |error: sea_orm::sqlx::Error| StoreError::Away(error.to_string());

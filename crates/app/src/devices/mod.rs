@@ -14,7 +14,7 @@ use std::time::Duration;
 use mostra_core::access::{Decision, Doorway, Standing};
 use mostra_core::catalogue::Touched;
 use mostra_core::device::{Device, DeviceBook, Hardware};
-use mostra_core::ids::DeviceId;
+use mostra_core::ids::{DeviceId, FolderId, UpdateId};
 use mostra_core::present;
 use mostra_core::proof::Confirmed;
 use mostra_core::sighting::{Act, Coalescer, Contact, Sighting};
@@ -312,7 +312,7 @@ impl Devices {
     pub fn end_uncovered(&self) {
         let transfers = self.streams.transfers.all();
         let catalogue = self.catalogue.get();
-        let published = |folder: u32| catalogue.folder(folder).is_some();
+        let published = |folder: FolderId| catalogue.folder(folder).is_some();
         let mut publisher = self.subscriptions.publisher();
         let book = self.book();
         for transfer in &transfers {
@@ -336,10 +336,10 @@ impl Devices {
 
     /// The house's update id as a device sees it. One that is not let in sees nothing, so nothing
     /// changes for it but decisions on itself.
-    pub fn update_id_for(&self, decision: &Decision, offset: u32) -> u32 {
+    pub fn update_id_for(&self, decision: &Decision, offset: u32) -> UpdateId {
         match decision {
-            Decision::Admitted(_) => self.catalogue.get().update_id().wrapping_add(offset),
-            Decision::Waiting | Decision::Refused => offset,
+            Decision::Admitted(_) => self.catalogue.get().update_id().plus(offset),
+            Decision::Waiting | Decision::Refused => UpdateId(offset),
         }
     }
 
@@ -349,7 +349,7 @@ impl Devices {
         let mut publisher = self.subscriptions.publisher();
         let variables = [("SystemUpdateID", id.to_string())];
         publisher.change(OwnService::ContentDirectory, device.address(), &variables);
-        publisher.change_containers(device.address(), [("0".to_owned(), id)]);
+        publisher.change_containers(device.address(), [("0".to_owned(), id.0)]);
         drop(publisher);
         self.subscriptions.wake();
     }
@@ -368,13 +368,13 @@ impl Devices {
                 .flat_map(|(id, update)| {
                     let parts = present::ids_of_parts(&catalogue, &pass, id, &device.shown);
                     let ids = std::iter::once(id.clone()).chain(parts);
-                    ids.map(move |id| (id, update.wrapping_add(offset)))
+                    ids.map(move |id| (id, update.plus(offset).0))
                 })
                 .collect();
             if pairs.is_empty() {
                 continue;
             }
-            let id = catalogue.update_id().wrapping_add(offset).to_string();
+            let id = catalogue.update_id().plus(offset).to_string();
             publisher.change(OwnService::ContentDirectory, source, &[("SystemUpdateID", id)]);
             publisher.change_containers(source, pairs);
         }

@@ -5,7 +5,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::time::Duration;
 
 use mostra_core::device::Device;
-use mostra_core::ids::DeviceId;
+use mostra_core::ids::{DeviceId, FileId};
 use mostra_core::sighting::{Coalescer, Sighting};
 use mostra_protocol::Moment;
 use mostra_store::StoreError;
@@ -30,7 +30,7 @@ pub(super) struct Unsaved {
     /// Sightings to be recorded.
     sightings: Vec<Sighting>,
     /// Files of which no proof is kept any more.
-    files: Vec<(DeviceId, Vec<u32>)>,
+    files: Vec<(DeviceId, Vec<FileId>)>,
 }
 
 impl Default for Unsaved {
@@ -61,7 +61,7 @@ impl Unsaved {
     }
 
     /// Files of a device are forgotten.
-    pub(super) fn forget_files(&mut self, device: DeviceId, files: Vec<u32>) {
+    pub(super) fn forget_files(&mut self, device: DeviceId, files: Vec<FileId>) {
         if !files.is_empty() {
             self.files.push((device, files));
         }

@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Change, Folder, Inventory};
+use mostra_core::ids::FolderId;
 use mostra_store::{Counter, LeftOut, NewFolder, ScanReport, StoreError};
 
 use super::Library;
@@ -106,7 +107,7 @@ impl Library {
     ///
     /// # Errors
     /// [`FolderError::Missing`] when there is none.
-    pub fn folder(&self, id: u32) -> Result<Folder, FolderError> {
+    pub fn folder(&self, id: FolderId) -> Result<Folder, FolderError> {
         let catalogue = self.catalogue();
         let found = catalogue.folders().iter().find(|folder| folder.serial == id).cloned();
         found.ok_or(FolderError::Missing)
@@ -144,7 +145,7 @@ impl Library {
         let records = &self.context.records;
         let serial = records.reserve(Counter::Folder, 1).await?;
         let container = records.reserve(Counter::Serial, 1).await?;
-        let folder = Folder { serial, label, kinds, root: path, container };
+        let folder = Folder { serial: FolderId(serial), label, kinds, root: path, container };
         let new = NewFolder { folder: folder.clone(), at: self.context.now() };
         records.add_folder(&new).await?;
         self.apply(vec![Change::PutFolder(folder.clone())]).await?;
@@ -157,7 +158,7 @@ impl Library {
     ///
     /// # Errors
     /// [`FolderError`] when it stays published.
-    pub async fn withdraw(&self, id: u32) -> Result<(), FolderError> {
+    pub async fn withdraw(&self, id: FolderId) -> Result<(), FolderError> {
         let folder = self.folder(id)?;
         self.scans.cancel(folder.serial);
         self.context.records.remove_folder(folder.serial).await?;
@@ -175,7 +176,7 @@ impl Library {
     /// [`FolderError`] when there is nothing to scan.
     pub async fn rescan(
         self: &Arc<Self>,
-        id: u32,
+        id: FolderId,
         path: Option<String>,
         as_it_is: bool,
     ) -> Result<Folder, FolderError> {
@@ -223,7 +224,7 @@ impl Library {
     /// [`FolderError`] when that was not noted.
     pub async fn exclude(
         self: &Arc<Self>,
-        id: u32,
+        id: FolderId,
         paths: &[String],
     ) -> Result<Folder, FolderError> {
         let folder = self.folder(id)?;
@@ -247,7 +248,7 @@ impl Library {
     ///
     /// # Errors
     /// [`FolderError`] when none is running.
-    pub fn stop_scan(&self, id: u32) -> Result<Folder, FolderError> {
+    pub fn stop_scan(&self, id: FolderId) -> Result<Folder, FolderError> {
         let folder = self.folder(id)?;
         if self.scans.cancel(folder.serial) { Ok(folder) } else { Err(FolderError::NoScan) }
     }
@@ -256,7 +257,7 @@ impl Library {
     ///
     /// # Errors
     /// [`FolderError`] when there is no such folder, or the records do not answer.
-    pub async fn scan_reports(&self, id: u32) -> Result<Vec<ScanReport>, FolderError> {
+    pub async fn scan_reports(&self, id: FolderId) -> Result<Vec<ScanReport>, FolderError> {
         let folder = self.folder(id)?;
         Ok(self.context.records.scan_reports(folder.serial).await?)
     }
@@ -265,7 +266,7 @@ impl Library {
     ///
     /// # Errors
     /// [`FolderError`] when there is no such folder, or the records do not answer.
-    pub async fn left_out(&self, id: u32) -> Result<Vec<LeftOut>, FolderError> {
+    pub async fn left_out(&self, id: FolderId) -> Result<Vec<LeftOut>, FolderError> {
         let folder = self.folder(id)?;
         Ok(self.context.records.left_out(folder.serial).await?)
     }
@@ -326,7 +327,7 @@ mod tests {
 
     fn folder(root: &str) -> Folder {
         let (label, root) = ("Films".to_owned(), root.to_owned());
-        Folder { serial: 1, label, kinds: Kinds::ALL, root, container: 1 }
+        Folder { serial: FolderId(1), label, kinds: Kinds::ALL, root, container: 1 }
     }
 
     #[test]

@@ -15,6 +15,7 @@ use std::sync::{Arc, PoisonError, RwLock};
 
 use mostra_core::Locale;
 use mostra_core::catalogue::{Catalogue, Options, PictureOrder, Titles};
+use mostra_core::ids::UpdateId;
 use mostra_core::station::Allowed;
 use mostra_store::{Counter, StoreError};
 
@@ -48,7 +49,7 @@ pub struct Library {
     catalogue: Arc<SharedCatalogue>,
     /// Held over a change of the records and the catalogue together; the last update id that is
     /// reserved.
-    changing: tokio::sync::Mutex<u32>,
+    changing: tokio::sync::Mutex<UpdateId>,
     /// Scans.
     pub scans: ScanBoard,
     /// Numbers for new files and directories.
@@ -68,7 +69,7 @@ pub struct Library {
 ///
 /// # Errors
 /// [`StoreError`] when the records do not answer or are damaged.
-pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, u32), StoreError> {
+pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, UpdateId), StoreError> {
     let records = &context.records;
     // Marks the ids of this database: 30 random bits, six characters.
     let epoch = records.setting_or("epoch", &random_word(6)).await?;
@@ -82,8 +83,8 @@ pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, u32), Stor
         locale: Locale::from_word(&locale).unwrap_or_default(),
         mimes: serde_json::from_str(&mimes).unwrap_or_default(),
     };
-    let first = records.reserve(Counter::UpdateId, shown::UPDATE_IDS).await?;
-    let last = first.wrapping_add(shown::UPDATE_IDS - 1);
+    let first = UpdateId(records.reserve(Counter::UpdateId, shown::UPDATE_IDS).await?);
+    let last = first.plus(shown::UPDATE_IDS - 1);
     Ok((Catalogue::new(&epoch, first).with_options(options), last))
 }
 
@@ -98,7 +99,7 @@ impl Library {
         options: LibraryOptions,
         devices: Arc<Devices>,
         catalogue: Arc<SharedCatalogue>,
-        last_id: u32,
+        last_id: UpdateId,
     ) -> Result<Library, StoreError> {
         let stations = context.records.setting_or("stations", "[]").await?;
         let stations: Vec<String> = serde_json::from_str(&stations).unwrap_or_default();

@@ -71,9 +71,9 @@ impl Pictures {
         rendition: Rendition,
     ) -> io::Result<Option<Bytes>> {
         let stamp = present::art_stamp(&item.facts);
-        let name = format!("{:x}-{stamp:x}-{}.jpg", item.serial, rendition.word());
+        let name = format!("{:x}-{stamp:x}-{}.jpg", item.serial.0, rendition.word());
         // A few hundred directories, so that none grows large.
-        let path = self.directory.join(format!("{:02x}", item.serial % 256)).join(name);
+        let path = self.directory.join(format!("{:02x}", item.serial.0 % 256)).join(name);
         if let Some(found) = kept(path.clone()).await? {
             return Ok(Some(found).filter(|b| !b.is_empty()));
         }

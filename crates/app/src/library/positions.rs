@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use mostra_core::access::Pass;
 use mostra_core::account::SignedIn;
 use mostra_core::catalogue::{Node, Object};
+use mostra_core::ids::FileId;
 use mostra_store::{Position, StoreError};
 
 use super::Library;
@@ -14,7 +15,7 @@ const BEGUN: usize = 20;
 
 impl Library {
     /// Where a person stopped in files, by serial; nothing while the records are away.
-    pub async fn positions(&self, who: &SignedIn, files: &[u32]) -> HashMap<u32, Position> {
+    pub async fn positions(&self, who: &SignedIn, files: &[FileId]) -> HashMap<FileId, Position> {
         if files.is_empty() || !self.context.records_answer() {
             return HashMap::new();
         }

@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use mostra_core::catalogue::{Catalogue, Change, File, Options, Touched};
+use mostra_core::ids::{FolderId, UpdateId};
 use mostra_store::{Counter, Loaded, RawFiles, StoreError};
 use rayon::iter::{ParallelDrainRange as _, ParallelIterator as _};
 use tokio::sync::{mpsc, watch};
@@ -90,7 +91,11 @@ impl Library {
     ///
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
-    pub async fn put_loaded(&self, loaded: Loaded, only: Option<u32>) -> Result<(), StoreError> {
+    pub async fn put_loaded(
+        &self,
+        loaded: Loaded,
+        only: Option<FolderId>,
+    ) -> Result<(), StoreError> {
         let (sender, mut receiver) = mpsc::channel::<RawFiles>(16);
         let mut last_id = self.changing.lock().await;
         self.more_update_ids(&mut last_id).await?;
@@ -191,11 +196,11 @@ impl Library {
         Ok(())
     }
 
-    async fn more_update_ids(&self, last: &mut u32) -> Result<(), StoreError> {
+    async fn more_update_ids(&self, last: &mut UpdateId) -> Result<(), StoreError> {
         // The ids go round, so that only their distance counts.
-        if last.wrapping_sub(self.catalogue().update_id()) <= 2 {
+        if last.since(self.catalogue().update_id()) <= 2 {
             self.context.records.reserve(Counter::UpdateId, UPDATE_IDS).await?;
-            *last = last.wrapping_add(UPDATE_IDS);
+            *last = last.plus(UPDATE_IDS);
         }
         Ok(())
     }

@@ -4,6 +4,7 @@ mod transfers;
 
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
+use mostra_core::ids::StreamId;
 use mostra_core::streaming::StreamBook;
 
 pub use transfers::{Load, Media, Moved, Transfer, Transfers};
@@ -30,7 +31,7 @@ impl Streams {
     }
 
     /// Ends a stream; true if there is one of this number.
-    pub fn end(&self, id: u32) -> bool {
+    pub fn end(&self, id: StreamId) -> bool {
         let Some((device, file)) = self.book().end(self.context.now(), id) else { return false };
         let all = self.transfers.media();
         let its = all.iter().filter(|t| t.device == device && t.load.file() == Some(file));

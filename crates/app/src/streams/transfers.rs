@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use mostra_core::Kind;
-use mostra_core::ids::DeviceId;
+use mostra_core::ids::{DeviceId, FileId, FolderId};
 use mostra_core::playback::Layout;
 use mostra_core::sighting::{Act, Contact};
 use mostra_net::TcpProbe;
@@ -26,9 +26,9 @@ pub enum Load {
 #[derive(Debug, Clone)]
 pub struct Media {
     /// The file's serial.
-    pub file: u32,
+    pub file: FileId,
     /// The folder that it is in.
-    pub folder: u32,
+    pub folder: FolderId,
     /// Its title.
     pub title: String,
     /// What it takes to play it.
@@ -52,7 +52,7 @@ impl Media {
 
 impl Load {
     /// The serial of the file, of media.
-    pub fn file(&self) -> Option<u32> {
+    pub fn file(&self) -> Option<FileId> {
         match self {
             Load::Media(media) => Some(media.file),
             Load::Answer(_) => None,

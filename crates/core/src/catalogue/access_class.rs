@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use crate::Kind;
 use crate::access::Pass;
+use crate::ids::FolderId;
 
 /// The access class of a kind in the folder at this slot.
 pub(super) fn access_class(slot: u16, kind: Kind) -> u16 {
@@ -67,14 +68,15 @@ pub(super) struct Visible<'a> {
 impl<'a> Visible<'a> {
     pub(super) fn new(
         pass: &Pass,
-        slots: &[Option<u32>],
+        slots: &[Option<FolderId>],
         access_sets: &'a AccessSets,
     ) -> Visible<'a> {
         let all = pass.covers_all();
         let access_classes = if all {
             Vec::new()
         } else {
-            let covers = |folder: &Option<u32>, kind| folder.is_some_and(|f| pass.covers(f, kind));
+            let covers =
+                |folder: &Option<FolderId>, kind| folder.is_some_and(|f| pass.covers(f, kind));
             slots.iter().flat_map(|f| Kind::ALL.map(|kind| covers(f, kind))).collect()
         };
         Visible { all, access_classes, access_sets }

@@ -3,6 +3,7 @@
 
 use std::path::{Path, PathBuf};
 
+use crate::ids::{FileId, FolderId, UpdateId};
 use mostra_protocol::model::property::Property;
 use mostra_protocol::model::sort::SortKey;
 
@@ -154,10 +155,10 @@ pub(super) const BROADCAST: &str = "object.item.audioItem.audioBroadcast";
 /// An item.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ItemView {
-    /// The file's serial.
-    pub serial: u32,
+    /// The file.
+    pub serial: FileId,
     /// The folder that it is in, by serial.
-    pub folder: u32,
+    pub folder: FolderId,
     /// Its facts.
     pub facts: Facts,
     /// The original's id, when this is another appearance (CDS-6).
@@ -178,7 +179,7 @@ pub struct Page {
     /// How many there are in all for this pass.
     pub total: u32,
     /// The container's update id.
-    pub update_id: u32,
+    pub update_id: UpdateId,
 }
 
 /// Most objects in one page, whatever was asked (CDS-32).
@@ -197,7 +198,7 @@ impl Catalogue {
     }
 
     /// A container's update id, or that of the container around an item (CDS-47).
-    pub fn object_update_id(&self, pass: &Pass, id: &str) -> Option<u32> {
+    pub fn object_update_id(&self, pass: &Pass, id: &str) -> Option<UpdateId> {
         match self.entry(&self.seen(pass), ObjectId::parse(id, &self.epoch)?)? {
             Entry::Container(ROOT) => Some(self.update_id),
             Entry::Container(place) | Entry::Item { at: place, .. } => {
@@ -474,8 +475,11 @@ impl Catalogue {
             title: title(tail.title, tail.name, self.titles_of(serial)).to_owned(),
             node: Node::Item(Box::new(ItemView {
                 class: self.class_of(serial, record.kind()),
-                serial,
-                folder: self.directories.get(record.directory()).map_or(0, |d| d.folder),
+                serial: FileId(serial),
+                folder: self
+                    .directories
+                    .get(record.directory())
+                    .map_or(FolderId::default(), |d| d.folder),
                 facts,
                 reference: (!original).then(|| ObjectId::File(serial).id(&self.epoch)),
                 file_name: tail.name.to_owned(),
@@ -503,9 +507,9 @@ impl Catalogue {
     }
 
     /// A file in its directory, if the pass covers it.
-    pub fn original(&self, pass: &Pass, serial: u32) -> Option<Object> {
+    pub fn original(&self, pass: &Pass, file: FileId) -> Option<Object> {
         let seen = self.seen(pass);
-        let entry = self.entry(&seen, ObjectId::File(serial))?;
+        let entry = self.entry(&seen, ObjectId::File(file.0))?;
         self.entry_object(&seen, entry)
     }
 

@@ -4,6 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::hash::BuildHasherDefault;
 use std::sync::Arc;
 
+use crate::ids::{FolderId, UpdateId};
 use rayon::slice::ParallelSliceMut as _;
 
 use super::access_class::{SLOTS, access_class};
@@ -22,12 +23,12 @@ pub enum Change {
     /// A folder is published, or its label or kinds changed.
     PutFolder(Folder),
     /// A folder is published no more; everything in it goes.
-    RemoveFolder(u32),
+    RemoveFolder(FolderId),
     /// A folder is away: it stays published, and everything in it is hidden until it is put
     /// again.
-    HideFolder(u32),
+    HideFolder(FolderId),
     /// The links that were followed in a folder, all of them.
-    PutLinks(u32, Links),
+    PutLinks(FolderId, Links),
     /// A directory is there, or has another name or place.
     PutDirectory(Directory),
     /// A directory went, with everything in it.
@@ -46,9 +47,9 @@ pub enum Change {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Touched {
     /// Ids of the containers whose children or own metadata changed, with their update ids.
-    pub containers: Vec<(String, u32)>,
+    pub containers: Vec<(String, UpdateId)>,
     /// The folders concerned.
-    pub folders: BTreeSet<u32>,
+    pub folders: BTreeSet<FolderId>,
 }
 
 /// What a batch does to files, directories and playlists, before any list is edited.
@@ -159,7 +160,7 @@ impl Catalogue {
 
     /// The same files in another manner.
     pub fn with_options(&self, options: Options) -> Catalogue {
-        let mut next = Catalogue::new(&self.epoch, self.update_id.wrapping_add(1));
+        let mut next = Catalogue::new(&self.epoch, self.update_id.plus(1));
         next.names = Names::by(options.locale);
         next.options = Arc::new(options);
         next.links = self.links.clone();
@@ -314,7 +315,7 @@ impl Catalogue {
     }
 
     /// All that lies below a directory has moved, perhaps to another folder.
-    fn move_below(&mut self, directory: u32, folder: u32, base: &mut Base) {
+    fn move_below(&mut self, directory: u32, folder: FolderId, base: &mut Base) {
         for serial in self.files_in(directory, base) {
             if let Some(file) = self.file(serial) {
                 base.files.push(serial);
@@ -355,12 +356,12 @@ impl Catalogue {
         self.directories.remove(serial);
     }
 
-    fn access_class(&self, folder: u32, kind: Kind) -> u16 {
+    fn access_class(&self, folder: FolderId, kind: Kind) -> u16 {
         let slot = self.slots.iter().position(|s| *s == Some(folder)).unwrap_or(0);
         access_class(slot as u16, kind)
     }
 
-    fn put_file(&mut self, file: &File, folder: u32, base: &mut Base) {
+    fn put_file(&mut self, file: &File, folder: FolderId, base: &mut Base) {
         let access_class = self.access_class(folder, file.facts.kind);
         let record = pack(file, access_class, &mut self.names);
         let old = self.files.get(file.serial);

@@ -10,6 +10,7 @@ use super::id::{Fixed, NodeId};
 use super::list::List;
 use super::placement::{ContainerKind, Order, PathSegment};
 use crate::collate::{natural_bytes, natural_order};
+use crate::ids::UpdateId;
 
 /// The number of the root.
 pub(super) const ROOT: u32 = 0;
@@ -36,7 +37,7 @@ pub(super) struct Container {
     pub items: List,
     /// The same files by title or date, whichever `items` is not, where there are many.
     pub other: Option<Arc<List>>,
-    pub update_id: u32,
+    pub update_id: UpdateId,
 }
 
 impl Catalogue {

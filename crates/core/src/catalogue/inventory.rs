@@ -7,6 +7,7 @@ use std::sync::{Arc, OnceLock};
 use super::record::Record;
 use super::{Catalogue, File, Playlist};
 use crate::facts::Caption;
+use crate::ids::FolderId;
 use crate::shards::{mix, mix_text};
 
 /// A recorded file.
@@ -42,7 +43,7 @@ pub struct KnownDirectory {
 /// others.
 pub struct Inventory {
     catalogue: Arc<Catalogue>,
-    folder: u32,
+    folder: FolderId,
     directories: HashMap<String, KnownDirectory>,
     /// Files by size and age, once somebody asks.
     states: OnceLock<Vec<State>>,
@@ -50,7 +51,7 @@ pub struct Inventory {
 
 impl Inventory {
     /// What is recorded of a folder.
-    pub fn of(catalogue: Arc<Catalogue>, folder: u32) -> Inventory {
+    pub fn of(catalogue: Arc<Catalogue>, folder: FolderId) -> Inventory {
         let mut directories = HashMap::new();
         let mut playlists: HashMap<u32, HashMap<String, u32>> = HashMap::new();
         for list in catalogue.playlists.values() {

@@ -37,6 +37,7 @@ mod sorted;
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
+use crate::ids::{FolderId, UpdateId};
 pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page};
 pub use change::{Batch, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
@@ -54,7 +55,7 @@ use crate::shards::Shards;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Folder {
     /// The folder's serial.
-    pub serial: u32,
+    pub serial: FolderId,
     /// Its label, shown under *Folders*.
     pub label: String,
     /// The kinds it holds.
@@ -71,7 +72,7 @@ pub struct Directory {
     /// The container's serial.
     pub serial: u32,
     /// The folder it belongs to.
-    pub folder: u32,
+    pub folder: FolderId,
     /// The directory around it; `None` for a folder's top.
     pub parent: Option<u32>,
     /// Its name on disk; a folder's label for its top.
@@ -170,7 +171,7 @@ pub struct Options {
 /// A directory as kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct KeptDirectory {
-    folder: u32,
+    folder: FolderId,
     parent: Option<u32>,
     name: u32,
     children: Arc<Vec<u32>>,
@@ -183,13 +184,13 @@ pub type Links = Arc<BTreeMap<String, String>>;
 #[derive(Debug, Clone)]
 pub struct Catalogue {
     epoch: Arc<str>,
-    update_id: u32,
+    update_id: UpdateId,
     options: Arc<Options>,
     folders: Arc<Vec<Folder>>,
     /// Folders' serials by slot; see [`access_class`].
-    slots: Arc<Vec<Option<u32>>>,
+    slots: Arc<Vec<Option<FolderId>>>,
     /// By folder.
-    links: Arc<BTreeMap<u32, Links>>,
+    links: Arc<BTreeMap<FolderId, Links>>,
     directories: Chunks<KeptDirectory>,
     playlists: Arc<BTreeMap<u32, Arc<Playlist>>>,
     /// Files that some playlist lists.
@@ -216,9 +217,9 @@ pub struct Catalogue {
 }
 
 impl Catalogue {
-    /// An empty catalogue. `epoch` access sets every id of this database; `update_id` must be beyond
+    /// An empty catalogue. `epoch` marks every id of this database; `update_id` must be beyond
     /// any given out before (CDS-48).
-    pub fn new(epoch: &str, update_id: u32) -> Catalogue {
+    pub fn new(epoch: &str, update_id: UpdateId) -> Catalogue {
         let mut catalogue = Catalogue {
             epoch: epoch.into(),
             update_id,
@@ -249,7 +250,7 @@ impl Catalogue {
     }
 
     /// The house's update id, before a device's own offset (CDS-45).
-    pub fn update_id(&self) -> u32 {
+    pub fn update_id(&self) -> UpdateId {
         self.update_id
     }
 
@@ -264,7 +265,7 @@ impl Catalogue {
     }
 
     /// Items of a folder, by kind.
-    pub fn folder_counts(&self, folder: u32) -> [u32; 3] {
+    pub fn folder_counts(&self, folder: FolderId) -> [u32; 3] {
         let slot = self.slots.iter().position(|s| *s == Some(folder));
         let mut counts = [0; 3];
         // In the folder view each file appears once.
@@ -280,7 +281,7 @@ impl Catalogue {
     }
 
     /// Items of a folder that are stations, and no files.
-    pub fn folder_stations(&self, folder: u32) -> u32 {
+    pub fn folder_stations(&self, folder: FolderId) -> u32 {
         let here = |serial: &&u32| {
             let directory = self.record(**serial).and_then(|r| self.directories.get(r.directory()));
             directory.is_some_and(|d| d.folder == folder)
@@ -294,7 +295,7 @@ impl Catalogue {
     }
 
     /// A published folder.
-    pub fn folder(&self, serial: u32) -> Option<&Folder> {
+    pub fn folder(&self, serial: FolderId) -> Option<&Folder> {
         self.folders.iter().find(|f| f.serial == serial)
     }
 

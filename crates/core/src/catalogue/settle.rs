@@ -51,7 +51,7 @@ impl Catalogue {
         if changed.is_empty() {
             return;
         }
-        self.update_id = self.update_id.wrapping_add(1);
+        self.update_id = self.update_id.plus(1);
         for place in changed {
             let empty = self.containers.get(place).is_none_or(|s| s.access_counts.is_empty());
             if empty && place != ROOT {

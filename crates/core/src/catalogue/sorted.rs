@@ -16,6 +16,7 @@ use super::id::NodeId;
 use super::placement::ContainerKind;
 use super::search::PropertyValue;
 use crate::collate::natural_order;
+use crate::ids::UpdateId;
 
 /// A child of a container, or something found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -33,7 +34,7 @@ pub(super) enum Entry {
     },
 }
 
-type Key = (NodeId, u32, Vec<SortKey>);
+type Key = (NodeId, UpdateId, Vec<SortKey>);
 type Kept = (Key, Arc<Vec<Entry>>);
 
 /// Containers sorted in other orders than their own, kept while they do not change; all

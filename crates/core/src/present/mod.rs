@@ -23,6 +23,7 @@ pub use urls::{
 use crate::access::Decision;
 use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, Window};
 use crate::facts::Facts;
+use crate::ids::UpdateId;
 use crate::profile::Rendition;
 use crate::stop::Stop;
 use crate::traits::{CaptionElement, Traits};
@@ -39,7 +40,7 @@ pub struct ListAnswer {
     /// TotalMatches.
     pub total: u32,
     /// UpdateID, with the device's own offset.
-    pub update_id: u32,
+    pub update_id: UpdateId,
     /// Granted items in the answer.
     pub items: u32,
     /// Their kinds.
@@ -177,7 +178,7 @@ fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<
         result,
         returned: returned as u32,
         total: page.total,
-        update_id: page.update_id.wrapping_add(form.offset),
+        update_id: page.update_id.plus(form.offset),
         items: items().count() as u32,
         kinds: Kinds::of(items()),
         title,
@@ -254,7 +255,7 @@ fn threshold(
         result: didl::write(&objects, &browse.filter, form.layer),
         returned: objects.len() as u32,
         total,
-        update_id: catalogue.update_id().wrapping_add(form.offset),
+        update_id: catalogue.update_id().plus(form.offset),
         items: 0,
         kinds: Kinds::NONE,
         title: "Root".into(),

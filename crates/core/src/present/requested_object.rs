@@ -8,6 +8,7 @@ use mostra_protocol::model::sort::SortKey;
 use super::fit;
 use crate::access::Pass;
 use crate::catalogue::{Catalogue, Node, Object, Page};
+use crate::ids::UpdateId;
 use crate::traits::Traits;
 
 /// An object that a device asks for, and in which order it wants the children.
@@ -61,7 +62,7 @@ impl<'a> RequestedObject<'a> {
     }
 
     /// Its update id.
-    pub(super) fn update_id(&self) -> u32 {
+    pub(super) fn update_id(&self) -> UpdateId {
         let update_id = self.catalogue.object_update_id(self.pass, self.real);
         update_id.unwrap_or_else(|| self.catalogue.update_id())
     }

@@ -14,6 +14,7 @@ use mostra_core::catalogue::{
 use mostra_core::date::Date;
 use mostra_core::facts::{Caption, Episode, Facts};
 use mostra_core::format::Format;
+use mostra_core::ids::{FolderId, UpdateId};
 use mostra_core::present;
 use mostra_core::traits::{Alias, Features, PLAIN, Traits};
 use mostra_core::{Kind, Kinds, Locale};
@@ -56,7 +57,7 @@ fn whole() -> Pass {
 
 fn folder(serial: u32) -> Change {
     Change::PutFolder(Folder {
-        serial,
+        serial: FolderId(serial),
         label: format!("Folder {serial}"),
         kinds: Kinds::ALL,
         root: format!("/srv/{serial}"),
@@ -67,7 +68,7 @@ fn folder(serial: u32) -> Change {
 fn directory(serial: u32, folder: u32, parent: u32) -> Change {
     Change::PutDirectory(Directory {
         serial,
-        folder,
+        folder: FolderId(folder),
         parent: Some(parent),
         name: format!("Reel {serial}"),
     })
@@ -126,7 +127,7 @@ fn browse(object: &str, start: u32, count: u32) -> Browse {
 }
 
 fn small() -> Catalogue {
-    let mut catalogue = Catalogue::new(EPOCH, 10);
+    let mut catalogue = Catalogue::new(EPOCH, UpdateId(10));
     catalogue.apply([
         folder(1),
         directory(5, 1, 100),
@@ -169,7 +170,7 @@ fn track(serial: u32, title: &str, artist: &str, number: u16) -> Facts {
 }
 
 fn catalogue_with_views() -> Catalogue {
-    let mut catalogue = Catalogue::new(EPOCH, 1);
+    let mut catalogue = Catalogue::new(EPOCH, UpdateId(1));
     let episode = |season, number| Facts {
         episode: Some(Episode { series: "Lantern Row".into(), season, number }),
         ..Facts::bare(Kind::Video, Format::Matroska, 9, i64::from(number))

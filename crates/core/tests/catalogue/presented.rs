@@ -43,7 +43,7 @@ fn a_waiting_device_sees_a_notice_and_a_refused_one_nothing() {
         |decision: &Decision, browse: &Browse| present::browse(&catalogue, decision, browse, FORM);
     let root = at(&Decision::Waiting, &browse("0", 0, 0)).unwrap();
     let objects = didl::read(&root.result).unwrap();
-    assert_eq!((objects.len(), root.total, root.items, root.update_id), (1, 1, 0, 14));
+    assert_eq!((objects.len(), root.total, root.items, root.update_id.0), (1, 1, 0, 14));
     assert!(objects[0].container && objects[0].title.contains("Not let in"));
     assert_eq!(at(&Decision::Waiting, &browse(&objects[0].id, 0, 0)).unwrap().total, 0);
     let root = at(&Decision::Refused, &browse("0", 0, 0)).unwrap();

@@ -75,10 +75,10 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
 fn change(step: &Step) -> Change {
     match step {
         Step::Folder(f) => folder(*f),
-        Step::NoFolder(f) => Change::RemoveFolder(*f),
+        Step::NoFolder(f) => Change::RemoveFolder(FolderId(*f)),
         Step::Directory { serial, parent, name } => Change::PutDirectory(Directory {
             serial: *serial,
-            folder: 0,
+            folder: FolderId(0),
             parent: Some(*parent),
             name: format!("Reel {name}"),
         }),
@@ -168,7 +168,7 @@ impl Model {
     }
 
     fn build(&self) -> Catalogue {
-        let mut catalogue = Catalogue::new(EPOCH, 1);
+        let mut catalogue = Catalogue::new(EPOCH, UpdateId(1));
         catalogue.apply(self.folders.iter().map(|f| folder(*f)));
         // Parents before children.
         let mut rest: Vec<&(u32, Step)> = self.directories.values().collect();
@@ -193,7 +193,7 @@ fn grants() -> [Grant; 3] {
     [
         Grant::everything(),
         Grant { kinds: Kinds::of([Kind::Picture]), folders: None },
-        Grant { kinds: Kinds::of([Kind::Video, Kind::Music]), folders: Some([2].into()) },
+        Grant { kinds: Kinds::of([Kind::Video, Kind::Music]), folders: Some([FolderId(2)].into()) },
     ]
 }
 
@@ -203,7 +203,7 @@ proptest! {
     #[test]
     fn incremental_equals_a_rebuild(steps in steps(), batch in 1usize..7) {
         let mut model = Model::default();
-        let mut catalogue = Catalogue::new(EPOCH, 1);
+        let mut catalogue = Catalogue::new(EPOCH, UpdateId(1));
         steps.iter().for_each(|step| model.step(step));
         for changes in steps.chunks(batch) {
             catalogue.apply(changes.iter().map(change));
@@ -241,11 +241,11 @@ proptest! {
 
     #[test]
     fn the_update_id_moves_with_every_visible_change_and_only_then(steps in steps()) {
-        let mut catalogue = Catalogue::new(EPOCH, 1);
+        let mut catalogue = Catalogue::new(EPOCH, UpdateId(1));
         for step in &steps {
             let before = (walk(&catalogue, &whole()), catalogue.update_id());
             let snapshot = catalogue.clone();
-            let ids: BTreeMap<String, u32> = containers(&before.0)
+            let ids: BTreeMap<String, UpdateId> = containers(&before.0)
                 .into_iter()
                 .map(|id| { let update = catalogue.object_update_id(&whole(), &id).unwrap(); (id, update) })
                 .collect();
@@ -297,10 +297,10 @@ fn containers(all: &[(String, u32, String, String)]) -> BTreeSet<String> {
 fn a_large_batch_stands_as_many_small_ones() {
     let numbers: Vec<u32> = (1..5000).collect();
     let put = |n: &u32| facts_file(*n, 100, &format!("Tide {}", n % 700), n * 7);
-    let mut large = Catalogue::new(EPOCH, 1);
+    let mut large = Catalogue::new(EPOCH, UpdateId(1));
     large.apply([folder(1)]);
     large.apply(numbers.iter().map(put));
-    let mut small = Catalogue::new(EPOCH, 1);
+    let mut small = Catalogue::new(EPOCH, UpdateId(1));
     small.apply([folder(1)]);
     for numbers in numbers.chunks(50) {
         small.apply(numbers.iter().map(put));

@@ -3,6 +3,7 @@
 use mostra_protocol::model::didl::ReadObject;
 use mostra_protocol::server::content_directory::Search;
 
+use mostra_core::ids::UpdateId;
 use mostra_core::stop::Stop;
 
 use super::*;
@@ -32,7 +33,7 @@ fn search_in(container: &str, text: &str) -> Search {
 
 /// Several thousand tracks in one folder.
 fn many(count: u32) -> Catalogue {
-    let mut catalogue = Catalogue::new(EPOCH, 1);
+    let mut catalogue = Catalogue::new(EPOCH, UpdateId(1));
     let file = |n: u32| put(n, &format!("{n}.mp3"), track(n, &format!("Tide {n}"), "Ana Brisk", 1));
     catalogue.apply([folder(1)].into_iter().chain((1..=count).map(file)));
     catalogue
@@ -125,7 +126,7 @@ fn resources_are_as_a_device_wants_them() {
 
 #[test]
 fn the_wanted_form_comes_first() {
-    let mut catalogue = Catalogue::new(EPOCH, 1);
+    let mut catalogue = Catalogue::new(EPOCH, UpdateId(1));
     let png =
         Facts { resolution: Some((900, 600)), ..Facts::bare(Kind::Picture, Format::Png, 7, 0) };
     catalogue.apply([folder(1), put(1, "a.png", png)]);

@@ -163,7 +163,7 @@ fn a_scan_finds_what_is_recorded_and_what_may_have_moved() {
         put(serial, name, Facts::bare(Kind::Music, Format::Mp3, size, 7))
     };
     catalogue.apply([sized(900, "a.mp3", 60), sized(900, "b.mp3", 61), sized(901, "d.mp3", 62)]);
-    let inventory = Inventory::of(Arc::new(catalogue.clone()), 1);
+    let inventory = Inventory::of(Arc::new(catalogue.clone()), FolderId(1));
     assert!(!inventory.is_bare());
     let alike = |name, size| inventory.alike(name, size, 7, 1).collect::<Vec<_>>();
     assert_eq!(alike("b.mp3", 900)[0], 61, "that of its name first");
@@ -176,5 +176,5 @@ fn a_scan_finds_what_is_recorded_and_what_may_have_moved() {
     assert_eq!((inventory.file("nowhere/b.mp3"), catalogue.path_below(99)), (None, None));
     let files = inventory.directories().map(|(_, directory)| inventory.files(directory).len());
     assert_eq!(files.sum::<usize>(), catalogue.item_count());
-    assert!(Inventory::of(Arc::new(catalogue), 9).is_bare());
+    assert!(Inventory::of(Arc::new(catalogue), FolderId(9)).is_bare());
 }

@@ -19,6 +19,7 @@ use std::time::Duration;
 
 use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::drives::{self, Drives};
+use mostra_core::ids::FolderId;
 use mostra_core::left_out::Reason;
 use mostra_media::mounts::Mounts;
 use mostra_protocol::Moment;
@@ -142,20 +143,20 @@ fn drives_now(root: &Path, links: &BTreeMap<String, String>) -> Drives {
 
 /// The scans of all folders.
 #[derive(Debug, Default)]
-pub struct ScanBoard(Mutex<HashMap<u32, FolderState>>);
+pub struct ScanBoard(Mutex<HashMap<FolderId, FolderState>>);
 
 impl ScanBoard {
-    fn lock(&self) -> MutexGuard<'_, HashMap<u32, FolderState>> {
+    fn lock(&self) -> MutexGuard<'_, HashMap<FolderId, FolderState>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// What is known of a folder.
-    pub fn known(&self, folder: u32) -> FolderState {
+    pub fn known(&self, folder: FolderId) -> FolderState {
         self.lock().get(&folder).cloned().unwrap_or_default()
     }
 
     /// Notes something of a folder.
-    pub fn note(&self, folder: u32, note: impl FnOnce(&mut FolderState)) {
+    pub fn note(&self, folder: FolderId, note: impl FnOnce(&mut FolderState)) {
         note(self.lock().entry(folder).or_default());
     }
 
@@ -174,14 +175,14 @@ impl ScanBoard {
     }
 
     /// Whether these are a folder's watched directories still, or none are.
-    fn watches(&self, folder: u32, watched: Option<&Arc<Watched>>) -> bool {
+    fn watches(&self, folder: FolderId, watched: Option<&Arc<Watched>>) -> bool {
         let board = self.lock();
         let known = board.get(&folder).and_then(|known| known.watched.as_ref());
         known.map(Arc::as_ptr) == watched.map(Arc::as_ptr)
     }
 
     /// Ends a folder's scan; true if one runs.
-    pub fn cancel(&self, folder: u32) -> bool {
+    pub fn cancel(&self, folder: FolderId) -> bool {
         let mut board = self.lock();
         let Some(known) = board.get_mut(&folder) else { return false };
         known.again = None;
@@ -192,7 +193,7 @@ impl ScanBoard {
     }
 
     /// Forgets a folder.
-    pub fn forget(&self, folder: u32) {
+    pub fn forget(&self, folder: FolderId) {
         self.cancel(folder);
         self.lock().remove(&folder);
     }

@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use mostra_core::catalogue::{Change, Directory, File, Folder, Inventory, Playlist};
 use mostra_core::facts::Facts;
+use mostra_core::ids::FolderId;
 use mostra_store::{Batch, Counter, StoreError};
 
 use super::look::{WalkedDirectories, join};
@@ -38,7 +39,7 @@ impl Serials {
 }
 
 pub(super) struct Reconciliation {
-    folder: u32,
+    folder: FolderId,
     top: u32,
     recorded: Arc<Inventory>,
     /// Directories that this scan made, by path.
@@ -55,7 +56,7 @@ pub(super) struct Reconciliation {
     moved_directories: HashSet<String>,
     playlists: HashSet<String>,
     /// Other folders in which entries of playlists lie, by serial.
-    others: HashMap<u32, Inventory>,
+    others: HashMap<FolderId, Inventory>,
 }
 
 impl Reconciliation {

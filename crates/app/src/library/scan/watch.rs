@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::catalogue::Folder;
+use mostra_core::ids::FolderId;
 use tokio::io::Interest;
 use tokio::io::unix::AsyncFd;
 use tokio::time::Instant;
@@ -37,7 +38,7 @@ const AWAY: Duration = Duration::from_secs(2);
 /// Keeps watch over all folders until the house stops.
 pub async fn keep(library: Arc<Library>) {
     let mut live = library.context.changes();
-    let mut tasks: HashMap<u32, tokio::task::JoinHandle<()>> = HashMap::new();
+    let mut tasks: HashMap<FolderId, tokio::task::JoinHandle<()>> = HashMap::new();
     loop {
         let folders: Vec<Folder> = library.catalogue().folders().to_vec();
         tasks.retain(|serial, task| {

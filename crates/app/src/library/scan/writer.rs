@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use mostra_core::catalogue::Change;
+use mostra_core::ids::FolderId;
 use mostra_store::{Batch, StoreError};
 use tokio::sync::mpsc;
 
@@ -17,7 +18,7 @@ pub(super) struct Writer {
 }
 
 impl Writer {
-    pub(super) fn start(library: &Arc<Library>, folder: u32) -> Writer {
+    pub(super) fn start(library: &Arc<Library>, folder: FolderId) -> Writer {
         let (batches, mut receiver) = mpsc::channel::<Batch>(1);
         let library = library.clone();
         let task = tokio::spawn(async move {
