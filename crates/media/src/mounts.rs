@@ -72,6 +72,11 @@ impl Mounts {
         drives
     }
 
+    /// The drive that a real path is on, as [`drives`](Self::drives) names it.
+    pub fn drive(&self, real: &Path) -> String {
+        self.around(real).map(|mount| mount.name(&names_of_devices())).unwrap_or_default()
+    }
+
     fn put_below(&self, top: &Path, path: &str, names: &Names, drives: &mut Drives) {
         for mount in &self.0 {
             let below = mount.point.strip_prefix(top).ok().and_then(Path::to_str);

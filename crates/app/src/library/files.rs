@@ -20,7 +20,7 @@ const CHUNK: u64 = 128 << 10;
 /// Access to the files of published folders.
 #[derive(Debug, Default)]
 pub struct Files {
-    pub(super) volumes: VolumePools,
+    pub(super) volumes: Arc<VolumePools>,
 }
 
 /// A file that was opened.

@@ -3,7 +3,6 @@
 use std::io;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
 
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Change, Folder, Inventory};
@@ -12,6 +11,7 @@ use mostra_store::{Counter, LeftOut, NewFolder, ScanReport, StoreError};
 
 use super::Library;
 use super::scan::{self, ScanScope};
+use super::volume_pool::Work;
 use crate::context::Topic;
 
 /// Why something about a folder was not done.
@@ -210,12 +210,16 @@ impl Library {
     async fn is_directory(&self, folder: &Folder, path: &str) -> bool {
         let (catalogue, serial, path) = (self.catalogue(), folder.serial, path.to_owned());
         let place = Path::new(&folder.root).join(&path);
-        let looked = tokio::task::spawn_blocking(move || {
-            let recorded = Inventory::of(catalogue, serial).directory(&path).is_some();
-            // A drive that hangs holds one thread, however often it is asked.
-            recorded || scan::answers(place.clone(), Duration::from_secs(4)) && place.is_dir()
+        let recorded = tokio::task::spawn_blocking(move || {
+            Inventory::of(catalogue, serial).directory(&path).is_some()
         });
-        looked.await.unwrap_or(false)
+        recorded.await.unwrap_or(false)
+            || self
+                .files
+                .volumes
+                .presence(&place, Work::Folder)
+                .await
+                .is_ok_and(|found| found.is_directory)
     }
 
     /// Leaves sub-folders out of a folder, durably, and scans it again.

@@ -17,9 +17,7 @@ use mostra_media::open::open;
 use tokio::sync::Semaphore;
 
 use super::files::Files;
-
-/// How long making one may take, with a picture taken from a film on a slow drive.
-const MAKING: Duration = Duration::from_secs(40);
+use super::volume_pool::Work;
 
 /// Bytes of pictures kept at most.
 const KEPT: u64 = 512 << 20;
@@ -105,9 +103,9 @@ impl Pictures {
         // Not on the drive's own threads: that a large picture takes its time says nothing of
         // the drive, and whoever streams from it must not notice.
         let making = {
-            let path = path.clone();
+            let (path, time) = (path.clone(), Work::Picture.deadline());
             tokio::task::spawn_blocking(move || {
-                let jpeg = match make_apart(source, rendition, MAKING, (turn, all)) {
+                let jpeg = match make_apart(source, rendition, time, (turn, all)) {
                     Made::Picture(jpeg) => jpeg,
                     Made::None => Vec::new(),
                     Made::Late => return Ok(None),

@@ -30,6 +30,7 @@ use nix::sys::stat::Mode;
 use super::sidecar_index::SidecarIndex;
 use super::watched::Watched;
 use super::{Progress, ScanScope};
+use crate::library::volume_pool::VolumePools;
 
 /// A file that was written within this time may still be growing.
 pub(super) const FRESH: Duration = Duration::from_millis(1000);
@@ -104,6 +105,8 @@ pub(super) struct Job {
     pub own: PathBuf,
     /// The directories that are watched.
     pub watched: Option<Arc<Watched>>,
+    /// By which a drive is asked whether it answers.
+    pub volumes: Arc<VolumePools>,
 }
 
 /// A directory whose files are looked at; it is opened at the first that must be read, so that

@@ -13,7 +13,7 @@ mod writer;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -28,7 +28,6 @@ use tokio::sync::mpsc;
 
 pub use self::error::{AwayReason, ScanError};
 use self::look::{Finding, Job, Station};
-pub use self::presence::answers;
 use self::presence::{away, present};
 pub use self::progress::{Progress, ScanProgress};
 use self::reconciliation::Reconciliation;
@@ -118,27 +117,18 @@ pub struct FolderState {
     pub noticed: watch::Noticed,
     /// Its directories that are watched; none while it is away.
     watched: Option<Arc<Watched>>,
-    /// Whether somebody is looking whether the folder is there: one that hangs holds one thread
-    /// and no more.
-    looking: Arc<AtomicBool>,
     again: Option<ScanScope>,
 }
 
 impl FolderState {
-    /// The paths below a folder at `root` that are away, as another drive than recorded is
-    /// mounted there, or none.
+    /// The paths below a folder whose top really is `root` that are away, as another drive than
+    /// recorded is mounted there, or none.
     fn drives_away(&self, root: &Path, holds: impl Fn(&str) -> bool) -> Vec<String> {
         let Some(recorded) = self.drives.as_ref().filter(|_| !self.as_it_is) else {
             return Vec::new();
         };
-        drives::away(recorded, &drives_now(root, &self.links), holds)
+        drives::away(recorded, &Mounts::read().drives(root, &self.links), holds)
     }
-}
-
-/// The drives of a folder as they are now.
-fn drives_now(root: &Path, links: &BTreeMap<String, String>) -> Drives {
-    let real = std::fs::canonicalize(root).unwrap_or_else(|_| root.to_owned());
-    Mounts::read().drives(&real, links)
 }
 
 /// The scans of all folders.
@@ -317,6 +307,7 @@ async fn scan(
         found_again: Mutex::default(),
         own: std::fs::canonicalize(&library.options.data).unwrap_or_default(),
         watched: library.scans.watched(folder),
+        volumes: library.files.volumes.clone(),
     };
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
     let mut report = Report::default();

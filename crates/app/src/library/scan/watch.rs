@@ -7,15 +7,17 @@ use std::time::Duration;
 
 use mostra_core::catalogue::Folder;
 use mostra_core::ids::FolderId;
+use mostra_media::mounts::Mounts;
 use tokio::io::Interest;
 use tokio::io::unix::AsyncFd;
 use tokio::time::Instant;
 
 use super::look::{is_below, is_below_any};
-use super::presence::{There, answers, away, is_there};
+use super::presence::{There, away, is_there};
 use super::watched::{WatchEvent, Watched};
-use super::{ScanScope, drives_now, start};
+use super::{ScanScope, start};
 use crate::library::Library;
+use crate::library::volume_pool::Work;
 
 /// How changes in a folder are noticed.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -109,7 +111,7 @@ async fn watch(library: Arc<Library>, folder: Folder) {
                     next_poll = Instant::now() + poll;
                 }
                 _ = look_for_it.tick() => match is_there(&library, &folder).await {
-                    There::Yes if was_away => {
+                    There::Yes(_) if was_away => {
                         start(&library, &folder, ScanScope::Whole("back"));
                         // It is watched again once it is shown again.
                         for _ in 0..100 {
@@ -121,11 +123,11 @@ async fn watch(library: Arc<Library>, folder: Folder) {
                         break;
                     }
                     // A scan that somebody asked for found that it is back.
-                    There::Yes if !library.scans.watches(folder.serial, watched.as_ref()) => break,
-                    There::Yes if drives_changed(&library, &folder).await => {
+                    There::Yes(_) if !library.scans.watches(folder.serial, watched.as_ref()) => break,
+                    There::Yes(root) if drives_changed(&library, &folder, &root).await => {
                         start(&library, &folder, ScanScope::Whole("drive"));
                     }
-                    There::Yes if links_changed(&library, &folder).await => {
+                    There::Yes(root) if links_changed(&library, &folder, &root).await => {
                         start(&library, &folder, ScanScope::Whole("link"));
                     }
                     There::No(why) if !was_away => {
@@ -140,47 +142,55 @@ async fn watch(library: Arc<Library>, folder: Folder) {
 }
 
 /// Whether a drive below the folder, or behind a link, was mounted or unmounted since the last
-/// scan.
-async fn drives_changed(library: &Library, folder: &Folder) -> bool {
+/// scan. The folder's top really is `root`.
+async fn drives_changed(library: &Library, folder: &Folder, root: &Path) -> bool {
     let known = library.scans.known(folder.serial);
-    let Some(recorded) = known.drives.clone().filter(|_| known.running.is_none()) else {
+    let Some(recorded) = known.drives.as_ref().filter(|_| known.running.is_none()) else {
         return false;
     };
-    let root = folder.root.clone();
-    let looked = tokio::task::spawn_blocking(move || {
-        let now = drives_now(Path::new(&root), &known.links);
-        let root = Path::new(&root);
-        let mut paths = recorded.keys().chain(now.keys());
+    let now = Mounts::read().drives(root, &known.links);
+    for path in recorded.keys().chain(now.keys()) {
         // What is known to be away is so until it is as recorded, and answers.
-        paths.any(|path| match recorded.get(path) == now.get(path) {
-            true => known.hidden.contains(path) && answers(root.join(path), Duration::from_secs(1)),
+        let changed = match recorded.get(path) == now.get(path) {
+            true if !known.hidden.contains(path) => false,
+            true => {
+                let place = Path::new(&folder.root).join(path);
+                library.files.volumes.presence(&place, Work::Part).await.is_ok()
+            }
             false => !known.hidden.iter().any(|out| is_below(path, out)),
-        })
-    });
-    looked.await.unwrap_or(false)
+        };
+        if changed {
+            return true;
+        }
+    }
+    false
 }
 
-/// Whether a drive behind a link went, or one that was gone is back.
-async fn links_changed(library: &Library, folder: &Folder) -> bool {
+/// Whether a drive behind a link went, or one that was gone is back. The folder's top really is
+/// `root`.
+async fn links_changed(library: &Library, folder: &Folder, root: &Path) -> bool {
     let known = library.scans.known(folder.serial);
     if known.running.is_some() || known.links.is_empty() {
         return false;
     }
-    let root = folder.root.clone();
-    let looked = tokio::task::spawn_blocking(move || {
-        let away = known.drives_away(Path::new(&root), |path| known.hidden.contains(path));
-        let mut asked: BTreeMap<&str, bool> = BTreeMap::new();
-        // Files are not asked one by one: there may be thousands of links to them.
-        known.links.iter().take(100).filter(|(path, _)| !is_below_any(path, &away)).any(
-            |(path, target)| {
-                let there = *asked
-                    .entry(target)
-                    .or_insert_with(|| answers(target.into(), Duration::from_secs(2)));
-                there == known.hidden.contains(path)
-            },
-        )
-    });
-    looked.await.unwrap_or(false)
+    let away = known.drives_away(root, |path| known.hidden.contains(path));
+    let mut asked: BTreeMap<&str, bool> = BTreeMap::new();
+    // Files are not asked one by one: there may be thousands of links to them.
+    let links = known.links.iter().take(100).filter(|(path, _)| !is_below_any(path, &away));
+    for (path, target) in links {
+        let there = match asked.get(target.as_str()) {
+            Some(there) => *there,
+            None => {
+                let looked = library.files.volumes.presence(Path::new(target), Work::Link).await;
+                asked.insert(target, looked.is_ok());
+                looked.is_ok()
+            }
+        };
+        if there == known.hidden.contains(path) {
+            return true;
+        }
+    }
+    false
 }
 
 /// The kind of a file system whose changes the kernel does not all see.

@@ -17,11 +17,10 @@ use tokio::sync::mpsc;
 use self::tasks::Task;
 use super::ScanScope;
 use super::look::{FRESH, Finding, Job, WalkedDirectories, is_below_any, left_out};
+use crate::library::volume_pool::Work;
 
 /// What is told in one message.
 const MESSAGE: usize = 64;
-/// A drive from which nothing came for this long is asked whether it still answers.
-const SILENCE: Duration = Duration::from_secs(4);
 /// Reading headers is half waiting for the disk and half work.
 const THREADS: usize = 2;
 
@@ -41,7 +40,7 @@ struct DriveQueue {
 }
 
 struct WalkState {
-    lanes: Vec<DriveQueue>,
+    queues: Vec<DriveQueue>,
     seen: WalkedDirectories,
     fresh: Vec<(usize, Task)>,
     links: BTreeMap<String, String>,
@@ -145,7 +144,7 @@ impl Walk {
             sender: Mutex::new(Some(sender)),
             began: Instant::now(),
             state: Mutex::new(WalkState {
-                lanes: Vec::new(),
+                queues: Vec::new(),
                 seen,
                 fresh: Vec::new(),
                 told: job.links.clone(),
@@ -178,12 +177,12 @@ impl Walk {
         if let Some(newest) = fresh.iter().filter_map(|(_, task)| task.modified_ms()).max() {
             let age = super::look::now_ms().saturating_sub(newest).max(0) as u64;
             std::thread::sleep(FRESH.saturating_sub(Duration::from_millis(age)));
-            for (lane, task) in fresh {
-                self.lock().lanes[lane].looks.push(task);
+            for (queue, task) in fresh {
+                self.lock().queues[queue].looks.push(task);
             }
-            let lanes = self.lock().lanes.len();
-            for lane in 0..lanes {
-                self.staff(lane);
+            let queues = self.lock().queues.len();
+            for queue in 0..queues {
+                self.staff(queue);
             }
             self.wait()?;
         }
@@ -263,14 +262,14 @@ impl Walk {
         })
     }
 
-    /// Gives a task to the lane of the drive on which `place` is.
+    /// Gives a task to the queue of the drive on which `place` is.
     fn give(self: &Arc<Self>, place: &Path, task: Task) {
         let mount = self.mounts.of(place);
         let mut state = self.lock();
-        let lane = match state.lanes.iter().position(|lane| lane.mount == mount) {
-            Some(lane) => lane,
+        let queue = match state.queues.iter().position(|queue| queue.mount == mount) {
+            Some(queue) => queue,
             None => {
-                state.lanes.push(DriveQueue {
+                state.queues.push(DriveQueue {
                     mount,
                     top: place.to_owned(),
                     lists: Vec::new(),
@@ -280,40 +279,40 @@ impl Walk {
                     beat: Arc::new(AtomicU64::new(self.now())),
                     silent: false,
                 });
-                state.lanes.len() - 1
+                state.queues.len() - 1
             }
         };
         match task.lists() {
-            true => state.lanes[lane].lists.push(task),
-            false => state.lanes[lane].looks.push(task),
+            true => state.queues[queue].lists.push(task),
+            false => state.queues[queue].looks.push(task),
         }
         drop(state);
-        self.staff(lane);
+        self.staff(queue);
     }
 
-    /// Sees to it that a lane with work has two threads.
-    fn staff(self: &Arc<Self>, lane: usize) {
+    /// Sees to it that a queue with work has two threads.
+    fn staff(self: &Arc<Self>, queue: usize) {
         let mut state = self.lock();
-        let work = &mut state.lanes[lane];
+        let work = &mut state.queues[queue];
         let wanted = THREADS.min(work.busy + work.lists.len() + work.looks.len());
         while work.busy < wanted && !work.silent {
             work.busy += 1;
             let walk = self.clone();
-            std::thread::spawn(move || walk.work(lane));
+            std::thread::spawn(move || walk.work(queue));
         }
     }
 
-    fn work(self: Arc<Self>, lane: usize) {
+    fn work(self: Arc<Self>, queue: usize) {
         give_way();
-        let beat = self.lock().lanes[lane].beat.clone();
+        let beat = self.lock().queues[queue].beat.clone();
         let mut telling = Telling { walk: &self, beat: &beat, gathered: Vec::new() };
         telling.send();
-        self.hear(lane);
+        self.hear(queue);
         loop {
             let task = {
                 let mut state = self.lock();
                 let stopped = state.stopped;
-                let work = &mut state.lanes[lane];
+                let work = &mut state.queues[queue];
                 if stopped || work.silent {
                     work.lists.clear();
                     work.looks.clear();
@@ -327,26 +326,26 @@ impl Walk {
                 }
             };
             let lists = task.lists();
-            self.clone().run_task(lane, task, &mut telling);
+            self.clone().run_task(queue, task, &mut telling);
             telling.send();
             if lists {
-                self.lock().lanes[lane].listing -= 1;
+                self.lock().queues[queue].listing -= 1;
             }
         }
         // Told before the thread counts as done.
         telling.send();
         let mut state = self.lock();
-        state.lanes[lane].busy -= 1;
+        state.queues[queue].busy -= 1;
         drop(state);
-        self.staff(lane);
+        self.staff(queue);
         self.changed.notify_all();
     }
 
     /// Notes if changes on a drive are not all told. A drive that hangs does so here, on its own
     /// thread.
-    fn hear(&self, lane: usize) {
+    fn hear(&self, queue: usize) {
         let Some(watched) = &self.job.watched else { return };
-        let top = self.lock().lanes[lane].top.clone();
+        let top = self.lock().queues[queue].top.clone();
         if let Some(kind) = super::watch::remote(&top) {
             watched.set_deaf(format!("{kind} tells of no changes made elsewhere"));
         }
@@ -354,13 +353,16 @@ impl Walk {
 
     /// Waits until nothing is left to do, on drives that answer; `None` when stopped.
     fn wait(&self) -> Option<()> {
+        // A drive from which nothing came for this long is asked whether it still answers.
+        let silence = Work::Scan.deadline().as_millis() as u64;
+        let runtime = tokio::runtime::Handle::current();
         let mut state = self.lock();
         loop {
             if self.job.stopped() {
                 state.stopped = true;
                 return None;
             }
-            if state.lanes.iter().all(DriveQueue::is_listed) {
+            if state.queues.iter().all(DriveQueue::is_listed) {
                 self.job.progress.listed.store(true, Ordering::Relaxed);
                 // Told before all is looked at, so that what has been read can be played; and
                 // not before all links are met, or those still to come would be closed.
@@ -369,22 +371,22 @@ impl Walk {
                     self.tell(vec![Finding::Links(state.told.clone())]);
                 }
             }
-            if state.lanes.iter().all(DriveQueue::is_idle) {
+            if state.queues.iter().all(DriveQueue::is_idle) {
                 return Some(());
             }
-            let quiet = state.lanes.iter().position(|lane| {
-                let beat = lane.beat.load(Ordering::Relaxed);
-                !lane.is_idle() && self.now().saturating_sub(beat) > SILENCE.as_millis() as u64
+            let quiet = state.queues.iter().position(|queue| {
+                let beat = queue.beat.load(Ordering::Relaxed);
+                !queue.is_idle() && self.now().saturating_sub(beat) > silence
             });
-            if let Some(lane) = quiet {
-                let top = state.lanes[lane].top.clone();
+            if let Some(queue) = quiet {
+                let top = state.queues[queue].top.clone();
                 drop(state);
-                let answers = super::presence::answers(top, SILENCE);
+                let looked = runtime.block_on(self.job.volumes.presence(&top, Work::Scan));
                 state = self.lock();
-                if answers {
-                    state.lanes[lane].beat.store(self.now(), Ordering::Relaxed);
+                if looked.is_ok() {
+                    state.queues[queue].beat.store(self.now(), Ordering::Relaxed);
                 } else {
-                    self.give_up(&mut state, lane);
+                    self.give_up(&mut state, queue);
                 }
             }
             let waited = self.changed.wait_timeout(state, Duration::from_millis(100));
@@ -393,9 +395,9 @@ impl Walk {
     }
 
     /// A drive does not answer: what is on it counts as away, and not as gone.
-    fn give_up(&self, state: &mut WalkState, lane: usize) {
-        state.lanes[lane].silent = true;
-        let mount = state.lanes[lane].mount.clone();
+    fn give_up(&self, state: &mut WalkState, queue: usize) {
+        state.queues[queue].silent = true;
+        let mount = state.queues[queue].mount.clone();
         state.seen.silent |= self.mounts.of(&self.real_root) == mount;
         let behind = |target: &String| self.mounts.of(Path::new(target)) == mount;
         let mut silent: Vec<String> = state

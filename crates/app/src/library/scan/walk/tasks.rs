@@ -32,7 +32,7 @@ pub(super) enum Task {
 }
 
 impl Walk {
-    pub(super) fn run_task(self: Arc<Self>, lane: usize, task: Task, telling: &mut Telling<'_>) {
+    pub(super) fn run_task(self: Arc<Self>, queue: usize, task: Task, telling: &mut Telling<'_>) {
         match task {
             Task::List { path, deep } => self.list(path, deep, telling),
             Task::Follow { path, sidecar_index } => self.follow(path, &sidecar_index, telling),
@@ -48,7 +48,7 @@ impl Walk {
                             let (path, file) = (join(&path, &file.name), file.clone());
                             let task =
                                 Task::Again { path, file, sidecar_index: sidecar_index.clone() };
-                            self.lock().fresh.push((lane, task));
+                            self.lock().fresh.push((queue, task));
                             continue;
                         }
                     }
