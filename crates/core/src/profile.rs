@@ -2,6 +2,7 @@
 //! limit of it was verified; a false one is worse than none (PROF-3).
 
 use mostra_protocol::model::dlna::{FLAGS_FILE, FLAGS_LIVE, FLAGS_PICTURE, ProtocolInfo, Seek};
+use serde::{Deserialize, Serialize};
 
 use crate::Kind;
 use crate::facts::Facts;
@@ -35,7 +36,8 @@ fn live_info(format: Format) -> ProtocolInfo {
 }
 
 /// A size in which pictures are offered beside the original (CDS-55, CDS-56).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Rendition {
     /// 160 × 160 at most.
     Thumbnail,

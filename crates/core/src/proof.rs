@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use crate::ids::FileId;
 use crate::kind::Kind;
 use crate::playback::{Layout, Playback};
+use crate::resource::ResourceId;
 use crate::sighting::{Act, Sighting};
 
 /// A step of the ladder.
@@ -169,9 +170,9 @@ pub struct FileProof {
 
 /// Files of which proof is kept for one device; of more, the one goes that was played first.
 pub const FILES: usize = 1000;
-/// Files that are being played of which it is known what has been taken.
+/// Resources that are being played of which it is known what has been taken.
 const PLAYS: usize = 64;
-/// Bytes of a file count together if no longer than this lies between them.
+/// Bytes of a resource count together if no longer than this lies between them.
 pub const SITTING: Duration = Duration::from_secs(6 * 3600);
 
 /// All that is proven of one device: of itself, of each kind and of each file.
@@ -183,8 +184,8 @@ pub struct ProofState {
     pub kinds: [Ladder; 3],
     /// Its files, by serial.
     pub files: BTreeMap<FileId, FileProof>,
-    /// What has been taken of files, and when last.
-    plays: HashMap<FileId, (Playback, Moment)>,
+    /// What has been taken of resources, and when last.
+    plays: HashMap<ResourceId, (Playback, Moment)>,
 }
 
 impl PartialEq for ProofState {
@@ -281,11 +282,11 @@ impl ProofState {
                     }
                 }
             }
-            Act::Took { file, title, layout, runs } => {
+            Act::Took { resource, title, layout, runs } => {
                 let times = (sighting.first, sighting.last);
-                let playback = play(&mut self.plays, *file, *layout, times);
+                let playback = play(&mut self.plays, *resource, *layout, times);
                 let before = playback.taken();
-                let known = self.files.entry(*file).or_default();
+                let known = self.files.entry(resource.file).or_default();
                 let of_kind = &mut self.kinds[layout.kind.index()];
                 let steps_of_file = runs.iter().flat_map(|(from, to)| playback.deliver(*from, *to));
                 for confirmed in steps_of_file {
@@ -309,7 +310,7 @@ impl ProofState {
                     }
                 }
                 if *known == FileProof::default() {
-                    self.files.remove(file);
+                    self.files.remove(&resource.file);
                 }
                 // Proof is kept longer than what else was taken before it.
                 if proves {
@@ -363,27 +364,27 @@ impl ProofState {
         let gone: Vec<FileId> = by_age.into_iter().take(beyond).map(|(_, file)| file).collect();
         for file in &gone {
             self.files.remove(file);
-            self.plays.remove(file);
+            self.plays.retain(|resource, _| resource.file != *file);
         }
         gone
     }
 }
 
-/// What has been taken of a file between two times; anew if the file is another than before, or if
+/// What has been taken of a resource between two times; anew if its bytes are others than before, or if
 /// nothing was taken of it for longer than [`SITTING`].
 fn play(
-    plays: &mut HashMap<FileId, (Playback, Moment)>,
-    file: FileId,
+    plays: &mut HashMap<ResourceId, (Playback, Moment)>,
+    resource: ResourceId,
     layout: Layout,
     (first, last): (Moment, Moment),
 ) -> &mut Playback {
     if plays.len() >= PLAYS
-        && !plays.contains_key(&file)
-        && let Some(oldest) = plays.iter().min_by_key(|(_, (_, last))| *last).map(|(file, _)| *file)
+        && !plays.contains_key(&resource)
+        && let Some(oldest) = plays.iter().min_by_key(|(_, (_, last))| *last).map(|(id, _)| *id)
     {
         plays.remove(&oldest);
     }
-    let (playback, before) = plays.entry(file).or_insert_with(|| (Playback::new(layout), last));
+    let (playback, before) = plays.entry(resource).or_insert_with(|| (Playback::new(layout), last));
     if playback.layout() != layout || first.since(*before) > SITTING {
         *playback = Playback::new(layout);
     }

@@ -1,8 +1,53 @@
 //! A resource: what one `res` element offers and one URL of ours answers.
 
 use mostra_protocol::model::dlna::ProtocolInfo;
+use serde::{Deserialize, Serialize};
 
+use crate::ids::FileId;
 use crate::profile::Rendition;
+
+/// One resource of the catalogue, by which streams and proof tell apart what a device receives.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct ResourceId {
+    /// The file that it is, or is made of.
+    pub file: FileId,
+    /// What is made of it.
+    #[serde(default, skip_serializing_if = "Form::is_original")]
+    pub form: Form,
+}
+
+impl ResourceId {
+    /// That of a file as it is.
+    pub fn original(file: FileId) -> ResourceId {
+        ResourceId { file, form: Form::Original }
+    }
+}
+
+/// What a resource is made of a file. Two forms of one file differ in their bytes.
+#[derive(
+    Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize,
+)]
+#[serde(rename_all = "kebab-case")]
+pub enum Form {
+    /// Nothing: it is the file, or the station.
+    #[default]
+    Original,
+    /// A picture.
+    Picture(Rendition),
+    /// Subtitles.
+    Captions {
+        /// Which of the files beside it.
+        number: usize,
+        /// Whether as WebVTT.
+        webvtt: bool,
+    },
+}
+
+impl Form {
+    fn is_original(&self) -> bool {
+        *self == Form::Original
+    }
+}
 
 /// Where the bytes of a resource come from. A new way of making bytes is one more of these, with
 /// its protocolInfo and length in [`present::resource`](crate::present::resource).
@@ -24,6 +69,19 @@ pub enum Source {
         /// Where it comes from.
         address: String,
     },
+}
+
+impl Source {
+    /// What it makes of the file.
+    pub fn form(&self) -> Form {
+        match self {
+            Source::File | Source::Station { .. } => Form::Original,
+            Source::Picture(rendition) => Form::Picture(*rendition),
+            Source::Captions { number, webvtt } => {
+                Form::Captions { number: *number, webvtt: *webvtt }
+            }
+        }
+    }
 }
 
 /// How many bytes a resource has.
@@ -58,4 +116,20 @@ pub struct Resource {
     pub length: Length,
     /// How long it plays, in milliseconds.
     pub duration_ms: Option<u64>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_original_is_written_as_before_there_were_forms() {
+        let original = ResourceId::original(FileId(7));
+        let picture = ResourceId { form: Form::Picture(Rendition::Small), ..original };
+        assert_eq!(serde_json::to_string(&original).unwrap(), r#"{"file":7}"#);
+        for id in [original, picture] {
+            let text = serde_json::to_string(&id).unwrap();
+            assert_eq!(serde_json::from_str::<ResourceId>(&text).unwrap(), id);
+        }
+    }
 }

@@ -1,5 +1,5 @@
 //! Who receives what: streams as a person means them, put together from the requests that a
-//! player makes for one file.
+//! player makes for one resource.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 use std::time::Duration;
@@ -7,7 +7,8 @@ use std::time::Duration;
 use mostra_protocol::Moment;
 
 use crate::Kind;
-use crate::ids::{DeviceId, FileId, StreamId};
+use crate::ids::{DeviceId, StreamId};
+use crate::resource::ResourceId;
 
 /// Seconds of which the bytes are kept one by one.
 pub const HISTORY: usize = 120;
@@ -15,7 +16,7 @@ pub const HISTORY: usize = 120;
 const QUIET: Duration = Duration::from_secs(10);
 /// Seconds over which the rate of now is taken.
 const NOW: usize = 3;
-/// How long a file is kept from a device whose stream of it a person ended; players come back
+/// How long a resource is kept from a device whose stream of it a person ended; players come back
 /// at once.
 pub const KEPT_FROM: Duration = Duration::from_secs(60);
 
@@ -24,8 +25,8 @@ pub const KEPT_FROM: Duration = Duration::from_secs(60);
 pub struct AcknowledgedBytes<'a> {
     /// The device's number.
     pub device: DeviceId,
-    /// The file's serial.
-    pub file: FileId,
+    /// What it took them of.
+    pub resource: ResourceId,
     /// Its title.
     pub title: &'a str,
     /// Its kind.
@@ -36,7 +37,7 @@ pub struct AcknowledgedBytes<'a> {
     pub duration_ms: Option<u64>,
     /// How many bytes, beyond those told before.
     pub bytes: u64,
-    /// The place in the file behind the last of them.
+    /// The place in it behind the last of them.
     pub position: u64,
 }
 
@@ -76,13 +77,13 @@ pub struct Running {
     pub id: StreamId,
     /// The device's number.
     pub device: DeviceId,
-    /// The file's serial.
-    pub file: FileId,
+    /// What is streamed.
+    pub resource: ResourceId,
     /// The item's title.
     pub title: String,
     /// Its kind.
     pub kind: Kind,
-    /// The file's bytes.
+    /// Its bytes.
     pub size: u64,
     /// Milliseconds that it plays.
     pub duration_ms: Option<u64>,
@@ -90,7 +91,7 @@ pub struct Running {
     pub since: Moment,
     /// Bytes acknowledged in all.
     pub delivered: u64,
-    /// The place in the file that it has come to.
+    /// The place in it that it has come to.
     pub position: u64,
     /// Bytes a second now, over the last whole seconds.
     pub rate: u64,
@@ -102,19 +103,19 @@ pub struct Running {
     pub history: Vec<u64>,
 }
 
-/// All streams, by device and file.
+/// All streams, by device and resource.
 #[derive(Debug, Default)]
 pub struct StreamBook {
-    streams: BTreeMap<(DeviceId, FileId), Stream>,
-    open: BTreeSet<(DeviceId, FileId)>,
-    ended: HashMap<(DeviceId, FileId), Moment>,
+    streams: BTreeMap<(DeviceId, ResourceId), Stream>,
+    open: BTreeSet<(DeviceId, ResourceId)>,
+    ended: HashMap<(DeviceId, ResourceId), Moment>,
     last_id: StreamId,
 }
 
 impl StreamBook {
     /// Notes bytes that a device acknowledged.
     pub fn take(&mut self, now: Moment, taken: &AcknowledgedBytes<'_>) {
-        let key = (taken.device, taken.file);
+        let key = (taken.device, taken.resource);
         let stream = self.streams.entry(key).or_insert_with(|| {
             self.last_id.0 += 1;
             Stream {
@@ -140,9 +141,9 @@ impl StreamBook {
         }
     }
 
-    /// Notes which files devices have connections for now, and forgets the streams that are
+    /// Notes which resources devices have connections for now, and forgets the streams that are
     /// over.
-    pub fn settle(&mut self, now: Moment, open: BTreeSet<(DeviceId, FileId)>) {
+    pub fn settle(&mut self, now: Moment, open: BTreeSet<(DeviceId, ResourceId)>) {
         self.open = open;
         let open = &self.open;
         self.streams.retain(|key, stream| {
@@ -165,7 +166,7 @@ impl StreamBook {
         all
     }
 
-    fn one(&self, now: Moment, key: (DeviceId, FileId), stream: &Stream) -> Running {
+    fn one(&self, now: Moment, key: (DeviceId, ResourceId), stream: &Stream) -> Running {
         let mut stream = stream.clone();
         stream.roll(now);
         let whole = stream.history.len().saturating_sub(1);
@@ -180,7 +181,7 @@ impl StreamBook {
         Running {
             id: stream.id,
             device: key.0,
-            file: key.1,
+            resource: key.1,
             title: stream.title,
             kind: stream.kind,
             size: stream.size,
@@ -195,18 +196,23 @@ impl StreamBook {
         }
     }
 
-    /// A person ends a stream. Gives the device and the file, which is kept from it for
+    /// A person ends a stream. Gives the device and the resource, which is kept from it for
     /// [`KEPT_FROM`].
-    pub fn end(&mut self, now: Moment, id: StreamId) -> Option<(DeviceId, FileId)> {
+    pub fn end(&mut self, now: Moment, id: StreamId) -> Option<(DeviceId, ResourceId)> {
         let key = self.streams.iter().find(|(_, s)| s.id == id).map(|(key, _)| *key)?;
         self.streams.remove(&key);
         self.ended.insert(key, now + KEPT_FROM);
         Some(key)
     }
 
-    /// How long a file is still kept from a device, if it is.
-    pub fn kept_from(&self, now: Moment, device: DeviceId, file: FileId) -> Option<Duration> {
-        let until = self.ended.get(&(device, file))?;
+    /// How long a resource is still kept from a device, if it is.
+    pub fn kept_from(
+        &self,
+        now: Moment,
+        device: DeviceId,
+        resource: ResourceId,
+    ) -> Option<Duration> {
+        let until = self.ended.get(&(device, resource))?;
         until.checked_since(now).filter(|left| !left.is_zero())
     }
 }
@@ -214,6 +220,10 @@ impl StreamBook {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::ids::FileId;
+    use crate::resource::Form;
+
+    const FILE: ResourceId = ResourceId { file: FileId(7), form: Form::Original };
 
     fn at(seconds: f64) -> Moment {
         Moment::after_epoch(Duration::from_secs_f64(seconds))
@@ -222,7 +232,7 @@ mod tests {
     fn taken(device: u32, bytes: u64, position: u64) -> AcknowledgedBytes<'static> {
         AcknowledgedBytes {
             device: DeviceId(device),
-            file: FileId(7),
+            resource: FILE,
             title: "Harbour at dawn",
             kind: Kind::Video,
             size: 10_000,
@@ -237,10 +247,7 @@ mod tests {
         let mut book = StreamBook::default();
         for n in 0..40u32 {
             book.take(at(100.0 + f64::from(n) * 0.25), &taken(1, 100, 100 * u64::from(n)));
-            book.settle(
-                at(100.0 + f64::from(n) * 0.25),
-                BTreeSet::from([(DeviceId(1), FileId(7))]),
-            );
+            book.settle(at(100.0 + f64::from(n) * 0.25), BTreeSet::from([(DeviceId(1), FILE)]));
         }
         book.take(at(105.0), &taken(2, 5, 5));
         let all = book.running(at(110.0));
@@ -255,7 +262,7 @@ mod tests {
     fn a_pause_shows_and_a_stream_ends_when_nobody_is_connected() {
         let mut book = StreamBook::default();
         book.take(at(10.0), &taken(1, 1000, 1000));
-        book.settle(at(30.0), BTreeSet::from([(DeviceId(1), FileId(7))]));
+        book.settle(at(30.0), BTreeSet::from([(DeviceId(1), FILE)]));
         let all = book.running(at(30.0));
         assert!(all[0].paused && all[0].rate == 0 && all[0].history.len() == 20, "{all:?}");
         book.settle(at(31.0), BTreeSet::new());
@@ -276,19 +283,19 @@ mod tests {
         let mut book = StreamBook::default();
         book.take(at(10.0), &taken(1, 1000, 1000));
         let id = book.running(at(10.0))[0].id;
-        assert_eq!(book.end(at(11.0), id), Some((DeviceId(1), FileId(7))));
+        assert_eq!(book.end(at(11.0), id), Some((DeviceId(1), FILE)));
         assert_eq!(book.end(at(11.0), id), None);
         book.settle(at(12.0), BTreeSet::new());
-        assert_eq!(book.kept_from(at(12.0), DeviceId(1), FileId(7)), Some(Duration::from_secs(59)));
-        assert_eq!(book.kept_from(at(12.0), DeviceId(2), FileId(7)), None);
-        assert_eq!(book.kept_from(at(71.0), DeviceId(1), FileId(7)), None);
+        assert_eq!(book.kept_from(at(12.0), DeviceId(1), FILE), Some(Duration::from_secs(59)));
+        assert_eq!(book.kept_from(at(12.0), DeviceId(2), FILE), None);
+        assert_eq!(book.kept_from(at(71.0), DeviceId(1), FILE), None);
     }
 
     #[test]
     fn history_is_bounded() {
         let mut book = StreamBook::default();
         book.take(at(1.0), &taken(1, 1, 1));
-        book.settle(at(1e7), BTreeSet::from([(DeviceId(1), FileId(7))]));
+        book.settle(at(1e7), BTreeSet::from([(DeviceId(1), FILE)]));
         assert_eq!(book.running(at(1e7))[0].history.len(), HISTORY - 1, "the last is not over");
     }
 }

@@ -21,7 +21,7 @@ use mostra_core::catalogue::{ItemView, Located, Node};
 use mostra_core::delivery::{self, Delivery, ResourceRequest};
 use mostra_core::playback::Layout;
 use mostra_core::present;
-use mostra_core::resource::{Length, Resource, Source};
+use mostra_core::resource::{Length, Resource, ResourceId, Source};
 use mostra_core::sighting::{Act, Attempt};
 use mostra_media::subtitle;
 use mostra_protocol::server::conditions::Validators;
@@ -295,7 +295,7 @@ impl Planner<'_> {
     /// A person ended this stream; players come back at once.
     fn kept_from(&self, requester: &Requester, found: &LocatedResource) -> Option<Delivery> {
         let (now, device) = (self.clock.now(), requester.device.device);
-        let left = self.streams.book().kept_from(now, device, found.item.serial)?;
+        let left = self.streams.book().kept_from(now, device, found.resource_id())?;
         Some(Delivery::busy(left.as_secs() + 1))
     }
 
@@ -328,10 +328,14 @@ impl Planner<'_> {
 }
 
 impl LocatedResource {
+    fn resource_id(&self) -> ResourceId {
+        ResourceId { file: self.item.serial, form: self.resource.source.form() }
+    }
+
     fn load(&self, from: u64) -> Load {
         let facts = &self.item.facts;
         Load::Media(Media {
-            file: self.item.serial,
+            resource: self.resource_id(),
             folder: self.item.folder,
             title: self.title.clone(),
             layout: Layout::of(facts),

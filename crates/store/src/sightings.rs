@@ -3,7 +3,7 @@
 use mostra_core::Moment;
 
 use mostra_core::ids::{DeviceId, FileId};
-use mostra_core::sighting::{Sighting, thin_out};
+use mostra_core::sighting::{Act, Sighting, thin_out};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
     QueryOrder, QuerySelect, TransactionTrait,
@@ -122,8 +122,8 @@ impl Records {
             .all(&transaction)
             .await?;
         let goes = |row: &sighting::Model| {
-            let act: Option<mostra_core::sighting::Act> = serde_json::from_str(&row.act).ok();
-            matches!(act, Some(mostra_core::sighting::Act::Took { file, .. }) if files.contains(&file))
+            let act: Option<Act> = serde_json::from_str(&row.act).ok();
+            matches!(act, Some(Act::Took { resource, .. }) if files.contains(&resource.file))
         };
         let gone: Vec<i64> = of_device.iter().filter(|row| goes(row)).map(|row| row.id).collect();
         sighting::Entity::delete_many()

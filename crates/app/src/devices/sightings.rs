@@ -49,7 +49,8 @@ pub async fn run(devices: Arc<Devices>) {
                 }
                 // What began while a decision was made is ended here.
                 devices.end_uncovered();
-                let open = devices.streams.transfers.media().iter().filter_map(|t| t.load.file().map(|f| (t.device, f))).collect();
+                let media = devices.streams.transfers.media();
+                let open = media.iter().filter_map(|t| Some((t.device, t.load.resource()?))).collect();
                 let now = devices.context.now();
                 let mut book = devices.streams.book();
                 book.settle(now, open);
@@ -118,7 +119,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
         if let Load::Media(media) = &transfer.load {
             let taken = AcknowledgedBytes {
                 device: transfer.device,
-                file: media.file,
+                resource: media.resource,
                 title: &media.title,
                 kind: media.kind(),
                 size: media.size,
@@ -138,7 +139,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
                 }
                 Load::Media(media) if media.broadcast => return None,
                 Load::Media(media) => Act::Took {
-                    file: media.file,
+                    resource: media.resource,
                     title: media.title.clone(),
                     layout: media.layout,
                     runs: vec![(media.from + before, media.from + transfer.delivered())],

@@ -32,9 +32,10 @@ impl Streams {
 
     /// Ends a stream; true if there is one of this number.
     pub fn end(&self, id: StreamId) -> bool {
-        let Some((device, file)) = self.book().end(self.context.now(), id) else { return false };
+        let ended = self.book().end(self.context.now(), id);
+        let Some((device, resource)) = ended else { return false };
         let all = self.transfers.media();
-        let its = all.iter().filter(|t| t.device == device && t.load.file() == Some(file));
+        let its = all.iter().filter(|t| t.device == device && t.load.resource() == Some(resource));
         its.for_each(|transfer| transfer.end());
         self.context.changed(Topic::Streams);
         true

@@ -5,8 +5,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use mostra_core::Kind;
-use mostra_core::ids::{DeviceId, FileId, FolderId};
+use mostra_core::ids::{DeviceId, FolderId};
 use mostra_core::playback::Layout;
+use mostra_core::resource::ResourceId;
 use mostra_core::sighting::{Act, Contact};
 use mostra_net::TcpProbe;
 
@@ -18,15 +19,15 @@ const HEAD: u64 = 1024;
 pub enum Load {
     /// An answer that proves something once it is delivered.
     Answer(Act),
-    /// Media data of a file, or of a station.
+    /// Media data of a resource.
     Media(Media),
 }
 
-/// A file or a station of which media data are on their way.
+/// A resource of which media data are on their way.
 #[derive(Debug, Clone)]
 pub struct Media {
-    /// The file's serial.
-    pub file: FileId,
+    /// Which resource.
+    pub resource: ResourceId,
     /// The folder that it is in.
     pub folder: FolderId,
     /// Its title.
@@ -39,7 +40,7 @@ pub struct Media {
     pub duration_ms: Option<u64>,
     /// Whether it is a broadcast, which has no places to skip to and goes on by itself.
     pub broadcast: bool,
-    /// The first byte of the file in this answer.
+    /// The first byte of the resource in this answer.
     pub from: u64,
 }
 
@@ -51,10 +52,10 @@ impl Media {
 }
 
 impl Load {
-    /// The serial of the file, of media.
-    pub fn file(&self) -> Option<FileId> {
+    /// The resource, of media.
+    pub fn resource(&self) -> Option<ResourceId> {
         match self {
-            Load::Media(media) => Some(media.file),
+            Load::Media(media) => Some(media.resource),
             Load::Answer(_) => None,
         }
     }

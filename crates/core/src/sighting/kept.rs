@@ -1,272 +1,18 @@
-//! Sightings: everything that a device does or is refused. They are kept, put together where they
-//! come in floods, and what is [proven](crate::proof) can be told from them again.
+//! What of the sightings is kept: put together as they come in, and thinned out as they age.
 
 use std::collections::{BTreeMap, HashMap};
-use std::fmt;
-use std::net::Ipv4Addr;
-use std::str::FromStr;
 use std::time::Duration;
 
 use mostra_protocol::Moment;
-use mostra_protocol::model::text::{NAME, TITLE, tamed};
-use serde::{Deserialize, Serialize};
 
-use crate::device::Hardware;
-use crate::ids::{DeviceId, FileId};
-use crate::kind::Kinds;
-use crate::playback::Layout;
+use super::{Act, Contact, Sighting};
+use crate::ids::DeviceId;
 use crate::proof::SITTING;
-
-/// What a device that is not let in asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Attempt {
-    /// The root menu.
-    RootMenu,
-    /// A menu.
-    Menu,
-    /// A menu that it does not see.
-    HiddenMenu,
-    /// A file, a picture or subtitles.
-    File,
-}
-
-impl Attempt {
-    /// All of them.
-    pub const ALL: [Attempt; 4] =
-        [Attempt::RootMenu, Attempt::Menu, Attempt::HiddenMenu, Attempt::File];
-
-    /// The word for it in records.
-    pub fn word(self) -> &'static str {
-        match self {
-            Attempt::RootMenu => "root-menu",
-            Attempt::Menu => "menu",
-            Attempt::HiddenMenu => "hidden-menu",
-            Attempt::File => "file",
-        }
-    }
-
-    /// Reads [`word`](Self::word).
-    pub fn from_word(word: &str) -> Option<Attempt> {
-        Attempt::ALL.into_iter().find(|attempt| attempt.word() == word)
-    }
-}
-
-impl fmt::Display for Attempt {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Attempt::RootMenu => "asked for the root menu",
-            Attempt::Menu => "asked for a menu",
-            Attempt::HiddenMenu => "asked for a menu it does not see",
-            Attempt::File => "asked for a file",
-        })
-    }
-}
-
-/// What a device did, or what it was refused. Texts in it are those of the device or the catalogue.
-#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Act {
-    /// It searched for something that we are.
-    Searched {
-        /// For what.
-        target: String,
-    },
-    /// It announced itself.
-    Announced,
-    /// It connected.
-    Connected,
-    /// The description was delivered to it.
-    Described,
-    /// A list was delivered to it.
-    Listed {
-        /// Whether it is the root.
-        root: bool,
-        /// Granted items in it.
-        items: u32,
-        /// Their kinds.
-        kinds: Kinds,
-        /// The container's title.
-        title: String,
-    },
-    /// It acknowledged bytes of a file.
-    Took {
-        /// The file's serial.
-        file: FileId,
-        /// Its title.
-        title: String,
-        /// What it takes to play it.
-        layout: Layout,
-        /// The bytes, as first and first behind, in the order in which they were acknowledged.
-        runs: Vec<(u64, u64)>,
-    },
-    /// An action was answered.
-    Answered {
-        /// Its name.
-        action: String,
-    },
-    /// An action failed.
-    Faulted {
-        /// Its name.
-        action: String,
-        /// The fault's code.
-        code: u16,
-    },
-    /// It asked for something and got nothing, as it is not let in.
-    Denied {
-        /// For what.
-        attempt: Attempt,
-    },
-    /// A request was refused.
-    Refused {
-        /// The HTTP status.
-        status: u16,
-    },
-    /// It subscribed to a service, or renewed that.
-    Subscribed {
-        /// The service, by its short name.
-        service: String,
-    },
-    /// It ended a subscription.
-    Unsubscribed {
-        /// The service, by its short name.
-        service: String,
-    },
-    /// It accepted an event.
-    EventDelivered {
-        /// The service, by its short name.
-        service: String,
-    },
-    /// An event did not reach it.
-    EventFailed {
-        /// The service, by its short name.
-        service: String,
-    },
-}
-
-impl fmt::Display for Act {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Act::Searched { target } => write!(f, "searched for {target}"),
-            Act::Announced => f.write_str("announced itself"),
-            Act::Connected => f.write_str("connected"),
-            Act::Described => f.write_str("took the description"),
-            Act::Listed { root: true, .. } => f.write_str("opened the root menu"),
-            Act::Listed { title, .. } => write!(f, "listed {title}"),
-            Act::Took { title, runs, .. } => {
-                let bytes: u64 = runs.iter().map(|(from, to)| to - from).sum();
-                write!(f, "took {bytes} bytes of {title}")
-            }
-            Act::Answered { action } => write!(f, "called {action}"),
-            Act::Faulted { action, code } => {
-                write!(f, "called {action}, which failed with error {code}")
-            }
-            Act::Denied { attempt } => write!(f, "{attempt} and got nothing"),
-            Act::Refused { status } => write!(f, "was answered with status {status}"),
-            Act::Subscribed { service } => write!(f, "subscribed to {service}"),
-            Act::Unsubscribed { service } => write!(f, "ended its subscription to {service}"),
-            Act::EventDelivered { service } => write!(f, "accepted an event of {service}"),
-            Act::EventFailed { service } => write!(f, "did not take an event of {service}"),
-        }
-    }
-}
-
-impl Act {
-    /// Whether something failed or was refused.
-    pub fn failed(&self) -> bool {
-        matches!(
-            self,
-            Act::Faulted { .. }
-                | Act::Denied { .. }
-                | Act::Refused { .. }
-                | Act::EventFailed { .. }
-        )
-    }
-
-    /// The same with texts as they can be kept (SEC-12).
-    fn tamed(self) -> Act {
-        match self {
-            Act::Searched { target } => Act::Searched { target: tamed(target, NAME) },
-            Act::Answered { action } => Act::Answered { action: tamed(action, NAME) },
-            Act::Faulted { action, code } => Act::Faulted { action: tamed(action, NAME), code },
-            Act::Listed { root, items, kinds, title } => {
-                Act::Listed { root, items, kinds, title: tamed(title, TITLE) }
-            }
-            Act::Took { file, title, layout, runs } => {
-                Act::Took { file, title: tamed(title, TITLE), layout, runs }
-            }
-            other => other,
-        }
-    }
-}
-
-/// By what a device was told apart when it was sighted: its hardware address where the system knew
-/// it, else its address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Contact {
-    /// A hardware address.
-    Hardware(Hardware),
-    /// An address.
-    Address(Ipv4Addr),
-}
-
-impl Contact {
-    /// That of somebody at an address.
-    pub fn of(address: Ipv4Addr, hardware: Option<Hardware>) -> Contact {
-        hardware.map_or(Contact::Address(address), Contact::Hardware)
-    }
-}
-
-impl fmt::Display for Contact {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Contact::Hardware(hardware) => hardware.fmt(f),
-            Contact::Address(address) => address.fmt(f),
-        }
-    }
-}
-
-/// A text that is neither an address nor a hardware address.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct NoContact;
-
-impl FromStr for Contact {
-    type Err = NoContact;
-
-    fn from_str(text: &str) -> Result<Contact, NoContact> {
-        let address = text.trim().parse().map(Contact::Address);
-        address.or_else(|_| text.parse().map(Contact::Hardware)).map_err(|_| NoContact)
-    }
-}
-
-/// Something that a device did or was refused, once or several times.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Sighting {
-    /// The device.
-    pub device: DeviceId,
-    /// By what it was told apart.
-    pub contact: Contact,
-    /// When it did so first.
-    pub first: Moment,
-    /// When it did so last.
-    pub last: Moment,
-    /// How many times.
-    pub times: u32,
-    /// What.
-    pub act: Act,
-    /// Whether it is the proof of something, and is kept for as long as that.
-    pub proves: bool,
-}
 
 /// Runs of bytes that one sighting holds.
 const RUNS: usize = 32;
 
 impl Sighting {
-    /// Something that a device did now.
-    pub fn new(device: DeviceId, contact: Contact, at: Moment, act: Act) -> Sighting {
-        Sighting { device, contact, first: at, last: at, times: 1, act: act.tamed(), proves: false }
-    }
-
     /// Takes in a later sighting of the same; gives it back if it is of something else, or is to
     /// stay by itself. What proves something is neither taken in nor takes in anything.
     fn absorb(&mut self, later: Sighting) -> Option<Sighting> {
@@ -276,9 +22,9 @@ impl Sighting {
         }
         match (&mut self.act, &later.act) {
             (
-                Act::Took { file, layout, runs, .. },
-                Act::Took { file: its, layout: other, runs: more, .. },
-            ) if file == its && layout == other && later.first.since(self.last) <= SITTING => {
+                Act::Took { resource, layout, runs, .. },
+                Act::Took { resource: its, layout: other, runs: more, .. },
+            ) if resource == its && layout == other && later.first.since(self.last) <= SITTING => {
                 let mut joined = runs.clone();
                 for run in more {
                     match joined.last_mut() {
@@ -305,8 +51,9 @@ impl Sighting {
     /// What sightings must have in common to be put together.
     fn key(&self) -> (DeviceId, Contact, Act) {
         let act = match &self.act {
-            Act::Took { file, layout, .. } => {
-                Act::Took { file: *file, title: String::new(), layout: *layout, runs: Vec::new() }
+            Act::Took { resource, layout, .. } => {
+                let (title, runs) = (String::new(), Vec::new());
+                Act::Took { resource: *resource, title, layout: *layout, runs }
             }
             other => other.clone(),
         };
@@ -442,9 +189,14 @@ fn joined(runs: &[(u64, u64)]) -> Vec<(u64, u64)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Kind;
+    use crate::ids::FileId;
+    use crate::playback::Layout;
     use crate::proof::ProofState;
+    use crate::resource::ResourceId;
+    use crate::sighting::Attempt;
+    use crate::{Kind, Kinds};
     use proptest::prelude::*;
+    use std::net::Ipv4Addr;
 
     const DEVICE: DeviceId = DeviceId(1);
     const CONTACT: Contact = Contact::Address(Ipv4Addr::new(192, 0, 2, 7));
@@ -461,7 +213,7 @@ mod tests {
         let kind = if file == 9 { Kind::Picture } else { Kind::Video };
         let layout = Layout { kind, span: (100, 10_100), needed: 1000 };
         Act::Took {
-            file: FileId(file),
+            resource: ResourceId::original(FileId(file)),
             title: "Harbour at dawn".into(),
             layout,
             runs: vec![(from, to)],
@@ -493,16 +245,6 @@ mod tests {
         let all = coalescer.take();
         let Act::Took { runs, .. } = &all[0].act else { panic!() };
         assert_eq!((all.len(), &runs[..]), (1, &[(0, 200), (5000, 5100), (150, 300)][..]));
-    }
-
-    #[test]
-    fn contacts_and_attempts_read_back() {
-        for text in ["192.0.2.7", "02:00:00:00:00:01"] {
-            assert_eq!(text.parse::<Contact>().unwrap().to_string(), text);
-        }
-        assert!("".parse::<Contact>().is_err() && "television".parse::<Contact>().is_err());
-        assert!(Attempt::ALL.into_iter().all(|a| Attempt::from_word(a.word()) == Some(a)));
-        assert_eq!(Attempt::from_word(""), None);
     }
 
     #[test]
