@@ -3,7 +3,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::Streams;
+use crate::StreamList;
 
 /// The house's own settings.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -98,7 +98,7 @@ pub struct Status {
     pub admitted: u32,
     /// Devices refused.
     pub refused: u32,
-    /// Streams running.
+    /// StreamList running.
     pub streams: u32,
     /// Whether the catalogue is loaded from the records.
     pub loaded: bool,
@@ -245,5 +245,5 @@ pub struct LiveEvent {
     pub topic: String,
     /// Of `streams`: all of them as they are now, so that nobody need ask.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub streams: Option<Streams>,
+    pub streams: Option<StreamList>,
 }

@@ -24,4 +24,4 @@ pub use house::{
     Interface, LiveEvent, Login, NewAccount, NewPassword, Session, Setup, Status,
 };
 pub use problem::Problem;
-pub use streams::{HostLoad, Stream, Streams};
+pub use streams::{HostLoad, Stream, StreamList};

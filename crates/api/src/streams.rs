@@ -46,7 +46,7 @@ pub struct HostLoad {
 
 /// All streams, and the host beside them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Streams {
+pub struct StreamList {
     /// The oldest first.
     pub streams: Vec<Stream>,
     /// How busy the host is.

@@ -19,7 +19,7 @@ const AT_ONCE: usize = 4;
 
 /// For whom work is done: each has one place, however much they ask for.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
-pub enum Requester {
+pub enum WorkOwner {
     /// A device, by number.
     Device(DeviceId),
     /// Somebody signed in at the console.
@@ -29,7 +29,7 @@ pub enum Requester {
 /// Does such work.
 pub struct ComputePool {
     places: Arc<Semaphore>,
-    own: Mutex<HashMap<Requester, Arc<Semaphore>>>,
+    own: Mutex<HashMap<WorkOwner, Arc<Semaphore>>>,
 }
 
 impl Default for ComputePool {
@@ -43,7 +43,7 @@ impl ComputePool {
     /// stop. It keeps its place until it has.
     pub async fn run<T: Send + 'static>(
         &self,
-        who: Requester,
+        who: WorkOwner,
         deadline: Duration,
         work: impl FnOnce(&Stop) -> T + Send + 'static,
     ) -> Option<T> {
@@ -98,13 +98,13 @@ mod tests {
     async fn what_is_not_done_by_the_deadline_is_told_and_stops() {
         let pool = ComputePool::default();
         let soon = Duration::from_millis(20);
-        assert_eq!(pool.run(Requester::Device(DeviceId(1)), DEADLINE, |_| 7).await, Some(7));
+        assert_eq!(pool.run(WorkOwner::Device(DeviceId(1)), DEADLINE, |_| 7).await, Some(7));
         for device in 0..2 * AT_ONCE as u32 {
-            let outcome = pool.run(Requester::Device(DeviceId(device)), soon, endless).await;
+            let outcome = pool.run(WorkOwner::Device(DeviceId(device)), soon, endless).await;
             assert_eq!(outcome, None, "it takes too long");
         }
         // Had it gone on, there would be no place.
-        assert_eq!(pool.run(Requester::Device(DeviceId(99)), DEADLINE, |_| 7).await, Some(7));
+        assert_eq!(pool.run(WorkOwner::Device(DeviceId(99)), DEADLINE, |_| 7).await, Some(7));
         assert!(pool.own.lock().unwrap().len() <= 2, "nothing is kept of those who are done");
     }
 
@@ -116,7 +116,7 @@ mod tests {
             .map(|_| {
                 let pool = pool.clone();
                 tokio::spawn(async move {
-                    pool.run(Requester::Device(DeviceId(1)), long, endless).await
+                    pool.run(WorkOwner::Device(DeviceId(1)), long, endless).await
                 })
             })
             .collect();
@@ -124,11 +124,11 @@ mod tests {
         let began = Instant::now();
         for device in 2..20 {
             assert_eq!(
-                pool.run(Requester::Device(DeviceId(device)), DEADLINE, |_| 7).await,
+                pool.run(WorkOwner::Device(DeviceId(device)), DEADLINE, |_| 7).await,
                 Some(7)
             );
         }
-        let account = Requester::Account("house".into());
+        let account = WorkOwner::Account("house".into());
         assert_eq!(pool.run(account, DEADLINE, |_| 7).await, Some(7));
         assert!(began.elapsed() < Duration::from_millis(300), "{:?}", began.elapsed());
         for one in greedy {

@@ -9,7 +9,7 @@ use crate::house::password;
 use crate::output::{Output, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Verb {
+pub(crate) enum AccountVerb {
     /// List accounts; each may do everything
     List,
     /// Make an account
@@ -51,10 +51,10 @@ pub(crate) enum Verb {
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
-    verb: Verb,
+    verb: AccountVerb,
 ) -> Result<(), Failure> {
     match verb {
-        Verb::List => {
+        AccountVerb::List => {
             let accounts: Vec<AccountUse> = connection.get("/accounts").await?;
             output.print(&accounts, |accounts| {
                 let row = |a: &AccountUse| {
@@ -64,14 +64,14 @@ pub(crate) async fn run(
                 table(&["account", "sessions", ""], accounts.iter().map(row))
             })
         }
-        Verb::Add { name, password_file } => {
+        AccountVerb::Add { name, password_file } => {
             let password = password(password_file.as_deref(), true)?;
             let code: Code = connection.change(Method::POST, "/console/code", None::<&()>).await?;
             let new = NewAccount { name: Some(name), password, code: Some(code.code) };
             let made: Account = connection.change(Method::POST, "/accounts", Some(&new)).await?;
             output.print(&made, |a| format!("{} has an account now.", a.name))
         }
-        Verb::Password { name, password_file, current_file } => {
+        AccountVerb::Password { name, password_file, current_file } => {
             let accounts: Vec<AccountUse> = connection.get("/accounts").await?;
             let own = accounts.iter().find(|a| a.you).map(|a| a.name.clone()).unwrap_or_default();
             let name = name.unwrap_or_else(|| own.clone());
@@ -86,7 +86,7 @@ pub(crate) async fn run(
                 format!("The password of {name} is changed; its other sessions have ended.")
             })
         }
-        Verb::Remove { name, yes } => {
+        AccountVerb::Remove { name, yes } => {
             if !yes && !sure(&format!("Remove the account {name} and end its sessions?")) {
                 return Err(Failure::new(
                     "nothing was removed",
@@ -96,7 +96,7 @@ pub(crate) async fn run(
             connection.remove(&format!("/accounts/{}", in_path(&name))).await?;
             output.print(&name, |name| format!("The account {name} is removed."))
         }
-        Verb::Sessions => {
+        AccountVerb::Sessions => {
             let sessions: Vec<AccountSession> = connection.get("/sessions").await?;
             output.print(&sessions, |sessions| {
                 let row = |s: &AccountSession| {
@@ -115,7 +115,7 @@ pub(crate) async fn run(
                 table(&heading, sessions.iter().map(row))
             })
         }
-        Verb::SignOut { what } => {
+        AccountVerb::SignOut { what } => {
             let accounts: Vec<AccountUse> = connection.get("/accounts").await?;
             let path = match accounts.iter().any(|a| a.name == what) {
                 true => format!("/accounts/{}/sessions", in_path(&what)),

@@ -7,7 +7,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, count, duration, table};
 
 #[derive(Debug, clap::Args)]
-pub(crate) struct Window {
+pub(crate) struct PageArguments {
     /// The first one to list, counted from 0
     #[arg(long, default_value_t = 0)]
     start: u32,
@@ -25,7 +25,7 @@ pub(crate) struct Window {
     folders: Option<String>,
 }
 
-impl Window {
+impl PageArguments {
     fn query(&self) -> Vec<(&'static str, String)> {
         let mut query = vec![("start", self.start.to_string()), ("count", self.count.to_string())];
         for (name, value) in
@@ -38,14 +38,14 @@ impl Window {
 }
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Verb {
+pub(crate) enum CatalogueVerb {
     /// List what a container holds
     List {
         /// The container's object id
         #[arg(default_value = "0")]
         id: String,
         #[command(flatten)]
-        window: Window,
+        window: PageArguments,
     },
     /// Show an object with its facts
     Show {
@@ -64,27 +64,27 @@ pub(crate) enum Verb {
         #[arg(long = "in", value_name = "ID", default_value = "0")]
         container: String,
         #[command(flatten)]
-        window: Window,
+        window: PageArguments,
     },
 }
 
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
-    verb: Verb,
+    verb: CatalogueVerb,
 ) -> Result<(), Failure> {
     match verb {
-        Verb::List { id, window } => {
+        CatalogueVerb::List { id, window } => {
             let path = format!("/catalogue/{}/children", plain(&id)?);
             let page: CataloguePage = connection.ask(&path, &window.query()).await?;
             output.print(&page, list)
         }
-        Verb::Show { id } => {
+        CatalogueVerb::Show { id } => {
             let object: CatalogueObject =
                 connection.get(&format!("/catalogue/{}", plain(&id)?)).await?;
             output.print(&object, show)
         }
-        Verb::Search { words, criteria, container, window } => {
+        CatalogueVerb::Search { words, criteria, container, window } => {
             let path = format!("/catalogue/{}/search", plain(&container)?);
             let mut query = window.query();
             query.push(match criteria {

@@ -11,7 +11,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Verb {
+pub(crate) enum DeviceVerb {
     /// List devices; those that wait come first
     List,
     /// Show a device with its proof, step by step
@@ -97,10 +97,10 @@ pub(crate) enum Verb {
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
-    verb: Verb,
+    verb: DeviceVerb,
 ) -> Result<(), Failure> {
     match verb {
-        Verb::List => {
+        DeviceVerb::List => {
             let devices: Vec<Device> = connection.get("/devices").await?;
             output.print(&devices, |devices| {
                 if devices.is_empty() {
@@ -109,12 +109,12 @@ pub(crate) async fn run(
                 table(&["no", "device", "standing", "address", "proof", "last seen"], devices.iter().map(row))
             })
         }
-        Verb::Show { device } => {
+        DeviceVerb::Show { device } => {
             let device = find(connection, &device).await?;
             let seen = may_see(connection, &device).await?;
             output.print(&device, |device| show(device, &seen))
         }
-        Verb::Admit { device, kinds, folders: wanted, all_folders, everything, name } => {
+        DeviceVerb::Admit { device, kinds, folders: wanted, all_folders, everything, name } => {
             let mut folders = Vec::new();
             for folder in &wanted {
                 folders.push(crate::folder::find(connection, folder).await?.id);
@@ -131,7 +131,7 @@ pub(crate) async fn run(
             };
             decide(connection, output, &device, &request).await
         }
-        Verb::Refuse { device } => {
+        DeviceVerb::Refuse { device } => {
             let request = DecisionRequest {
                 standing: "refused".into(),
                 kinds: None,
@@ -141,7 +141,7 @@ pub(crate) async fn run(
             };
             decide(connection, output, &device, &request).await
         }
-        Verb::Forget { device, yes } => {
+        DeviceVerb::Forget { device, yes } => {
             let device = find(connection, &device).await?;
             if !yes && !sure(&format!("Forget {} and its proof?", device.label)) {
                 return Err(Failure::new(
@@ -152,14 +152,14 @@ pub(crate) async fn run(
             connection.remove(&format!("/devices/{}", device.id)).await?;
             output.print(&device, |d| format!("{} is forgotten.", d.label))
         }
-        Verb::Name { device, name } => {
+        DeviceVerb::Name { device, name } => {
             let device = find(connection, &device).await?;
             let path = format!("/devices/{}/name", device.id);
             let device: Device =
                 connection.change(Method::PUT, &path, Some(&DeviceName { name })).await?;
             output.print(&device, |d| format!("The device at {} is now {}.", d.address, d.label))
         }
-        Verb::Merge { device, other } => {
+        DeviceVerb::Merge { device, other } => {
             let device = find(connection, &device).await?;
             let other = find(connection, &other).await?;
             let path = format!("/devices/{}/merge", device.id);
@@ -170,7 +170,7 @@ pub(crate) async fn run(
                 format!("{} and {} are one device now, {stands}.", d.label, other.label)
             })
         }
-        Verb::Split { device, endpoint } => {
+        DeviceVerb::Split { device, endpoint } => {
             let device = find(connection, &device).await?;
             let path = format!("/devices/{}/split", device.id);
             let body = DeviceSplit { endpoint };
@@ -180,7 +180,7 @@ pub(crate) async fn run(
                 format!("Number {} at {} is apart from {from}, {}.", d.id, d.address, d.standing)
             })
         }
-        Verb::Sightings { device, failed } => {
+        DeviceVerb::Sightings { device, failed } => {
             let device = find(connection, &device).await?;
             let path = format!("/devices/{}/sightings", device.id);
             let mut all: Vec<Sighting> = connection.get(&path).await?;
@@ -191,7 +191,7 @@ pub(crate) async fn run(
                 _ => table(&["last", "times", "what", "endpoint"], all.iter().map(sighting)),
             })
         }
-        Verb::Traits { device, set, clear } => {
+        DeviceVerb::Traits { device, set, clear } => {
             let mut device = find(connection, &device).await?;
             if !set.is_empty() || !clear.is_empty() {
                 let mut traits = device.traits_set;

@@ -12,7 +12,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Verb {
+pub(crate) enum FolderVerb {
     /// Publish a folder where it is; nothing is moved or changed
     Add {
         /// The folder
@@ -85,17 +85,17 @@ pub(crate) struct LeaveOut {
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
-    verb: Verb,
+    verb: FolderVerb,
 ) -> Result<(), Failure> {
     match verb {
-        Verb::Add { path, label, kinds, no_wait } => {
+        FolderVerb::Add { path, label, kinds, no_wait } => {
             let path =
                 std::path::absolute(&path).map_or(path, |p| p.to_string_lossy().into_owned());
             let new = NewFolder { path, label, kinds: Some(kinds) };
             let folder: Folder = connection.change(Method::POST, "/folders", Some(&new)).await?;
             finish(connection, output, folder, no_wait, "Published").await
         }
-        Verb::List => {
+        FolderVerb::List => {
             let folders: Vec<Folder> = connection.get("/folders").await?;
             output.print(&folders, |folders| {
                 if folders.is_empty() {
@@ -107,13 +107,13 @@ pub(crate) async fn run(
                 )
             })
         }
-        Verb::Show { folder } => {
+        FolderVerb::Show { folder } => {
             let folder = find(connection, &folder).await?;
             let left: LeftOutList =
                 connection.get(&format!("/folders/{}/left-out", folder.id)).await?;
             output.print(&(&folder, &left), |(folder, left)| show(folder, left))
         }
-        Verb::Remove { folder, yes } => {
+        FolderVerb::Remove { folder, yes } => {
             let folder = find(connection, &folder).await?;
             if !yes
                 && !sure(&format!(
@@ -131,20 +131,20 @@ pub(crate) async fn run(
                 format!("{} is published no more. Its files are untouched in {}.", f.label, f.path)
             })
         }
-        Verb::Scans { folder } => {
+        FolderVerb::Scans { folder } => {
             let folder = find(connection, &folder).await?;
             let path = format!("/folders/{}/scans", folder.id);
             let reports: ScanReports = connection.get(&path).await?;
             output.print(&reports, |reports| scans(&folder, reports))
         }
-        Verb::Stop { folder } => {
+        FolderVerb::Stop { folder } => {
             let folder = find(connection, &folder).await?;
             connection.remove(&format!("/folders/{}/scan", folder.id)).await?;
             output.print(&folder, |f| {
                 format!("The scan of {} ends. Go on with: mostra folder rescan {}", f.label, f.id)
             })
         }
-        Verb::LeaveOut(LeaveOut { folder, paths, none }) => {
+        FolderVerb::LeaveOut(LeaveOut { folder, paths, none }) => {
             let mut folder = find(connection, &folder).await?;
             if none || !paths.is_empty() {
                 let path = format!("/folders/{}/excluded", folder.id);
@@ -156,7 +156,7 @@ pub(crate) async fn run(
                 false => format!("Left out of {}:\n  {}", f.label, f.excluded.join("\n  ")),
             })
         }
-        Verb::Rescan { folder, path: place, as_it_is, no_wait } => {
+        FolderVerb::Rescan { folder, path: place, as_it_is, no_wait } => {
             let folder = find(connection, &folder).await?;
             let path = format!("/folders/{}/rescan", folder.id);
             let wish = Rescan { path: place, as_it_is: as_it_is.then_some(true) };

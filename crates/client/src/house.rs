@@ -13,7 +13,7 @@ use crate::connection::{Connection, Failure};
 use crate::output::{Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Verb {
+pub(crate) enum HouseVerb {
     /// Show the house's name, or change it
     Name {
         /// The new name, as televisions will show it
@@ -83,21 +83,21 @@ pub(crate) enum ConfigVerb {
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
-    verb: Verb,
+    verb: HouseVerb,
 ) -> Result<(), Failure> {
     match verb {
-        Verb::Name { name: None } => {
+        HouseVerb::Name { name: None } => {
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.name.clone())
         }
-        Verb::Name { name } => {
+        HouseVerb::Name { name } => {
             change(connection, output, HouseChange { name, ..HouseChange::default() }).await
         }
-        Verb::Announce => {
+        HouseVerb::Announce => {
             connection.act("/house/announcement").await?;
             output.print(&true, |_| "The server is announced on all interfaces.".into())
         }
-        Verb::Renew { yes } => {
+        HouseVerb::Renew { yes } => {
             let costs =
                 "Players forget this server with their places and favourites and find a new one.";
             if !yes && !sure(&format!("{costs} Go on?")) {
@@ -111,18 +111,18 @@ pub(crate) async fn run(
                 "The server appears as a new one now. Devices keep their standing here.".into()
             })
         }
-        Verb::Doorway { doorway: None } => {
+        HouseVerb::Doorway { doorway: None } => {
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.doorway.clone())
         }
-        Verb::Doorway { doorway } => {
+        HouseVerb::Doorway { doorway } => {
             change(connection, output, HouseChange { doorway, ..HouseChange::default() }).await
         }
-        Verb::Titles { from: None } => {
+        HouseVerb::Titles { from: None } => {
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.titles.clone())
         }
-        Verb::Titles { from: titles } => {
+        HouseVerb::Titles { from: titles } => {
             let wish = HouseChange { titles, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
             output.print(&house, |h| match h.titles.as_str() {
@@ -130,26 +130,26 @@ pub(crate) async fn run(
                 _ => "Titles come from inside the files, where they have one.".into(),
             })
         }
-        Verb::Pictures { by: None } => {
+        HouseVerb::Pictures { by: None } => {
             let house: House = connection.get("/house").await?;
             output.print(&house, |h| h.picture_order.clone())
         }
-        Verb::Pictures { by: picture_order } => {
+        HouseVerb::Pictures { by: picture_order } => {
             let wish = HouseChange { picture_order, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
             output.print(&house, |h| format!("Pictures stand by {}.", h.picture_order))
         }
-        Verb::Locale { language: None } => {
+        HouseVerb::Locale { language: None } => {
             let house: House = connection.get("/house").await?;
             output
                 .print(&house, |h| format!("{}\nTo choose from: {}", h.locale, h.locales.join(" ")))
         }
-        Verb::Locale { language: locale } => {
+        HouseVerb::Locale { language: locale } => {
             let wish = HouseChange { locale, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
             output.print(&house, |h| format!("Names stand by the alphabet of {}.", h.locale))
         }
-        Verb::Mime { extension, mime } => {
+        HouseVerb::Mime { extension, mime } => {
             let house: House = connection.get("/house").await?;
             let house = match extension {
                 None => house,
@@ -172,7 +172,7 @@ pub(crate) async fn run(
                 table(&["extension", "MIME type"], rows)
             })
         }
-        Verb::Stations { allow, forbid } => {
+        HouseVerb::Stations { allow, forbid } => {
             let mut house: House = connection.get("/house").await?;
             if !allow.is_empty() || !forbid.is_empty() {
                 let mut stations = house.stations;
@@ -186,9 +186,9 @@ pub(crate) async fn run(
                 false => format!("Stations are passed on from:\n  {}", h.stations.join("\n  ")),
             })
         }
-        Verb::Open => access(connection, output, true).await,
-        Verb::Close => access(connection, output, false).await,
-        Verb::Code => {
+        HouseVerb::Open => access(connection, output, true).await,
+        HouseVerb::Close => access(connection, output, false).await,
+        HouseVerb::Code => {
             let code: Code = connection.change(Method::POST, "/console/code", None::<&()>).await?;
             output.print(&code, |c| {
                 format!("{}  (for one account, within {} minutes)", c.code, c.seconds / 60)

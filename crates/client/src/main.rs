@@ -62,22 +62,22 @@ enum Noun {
     Logout,
     /// The house's name, doorway and console
     #[command(subcommand)]
-    House(house::Verb),
+    House(house::HouseVerb),
     /// Published folders
     #[command(subcommand)]
-    Folder(folder::Verb),
+    Folder(folder::FolderVerb),
     /// What the content directory offers
     #[command(subcommand)]
-    Catalogue(catalogue::Verb),
+    Catalogue(catalogue::CatalogueVerb),
     /// Devices, decisions and proof
     #[command(subcommand)]
-    Device(device::Verb),
+    Device(device::DeviceVerb),
     /// Who receives what
     #[command(subcommand)]
-    Stream(stream::Verb),
+    Stream(stream::StreamVerb),
     /// Accounts, passwords and sessions
     #[command(subcommand)]
-    Account(account::Verb),
+    Account(account::AccountVerb),
     /// The service's configuration
     #[command(subcommand)]
     Config(house::ConfigVerb),

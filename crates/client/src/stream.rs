@@ -4,13 +4,13 @@ use std::io::{IsTerminal, Write};
 use std::time::Duration;
 
 use clap::Subcommand;
-use mostra_api::{HostLoad, Stream, Streams};
+use mostra_api::{HostLoad, Stream, StreamList};
 
 use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, duration, table, time};
 
 #[derive(Debug, Subcommand)]
-pub(crate) enum Verb {
+pub(crate) enum StreamVerb {
     /// List the streams that run
     List,
     /// Watch them, with plots of the last minute, until Ctrl-C
@@ -29,16 +29,16 @@ pub(crate) enum Verb {
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
-    verb: Verb,
+    verb: StreamVerb,
 ) -> Result<(), Failure> {
     match verb {
-        Verb::List => {
-            let all: Streams = connection.get("/streams").await?;
+        StreamVerb::List => {
+            let all: StreamList = connection.get("/streams").await?;
             output.print(&all, |all| list(&all.streams))
         }
-        Verb::Watch { every } => watch(connection, output, Duration::from_secs(every)).await,
-        Verb::End { number } => {
-            let all: Streams = connection.get("/streams").await?;
+        StreamVerb::Watch { every } => watch(connection, output, Duration::from_secs(every)).await,
+        StreamVerb::End { number } => {
+            let all: StreamList = connection.get("/streams").await?;
             let stream = all.streams.into_iter().find(|s| s.id == number).ok_or_else(|| {
                 Failure::new(
                     format!("no stream has the number {number}"),
@@ -97,7 +97,7 @@ async fn watch(connection: &Connection, output: &Output, every: Duration) -> Res
     // Without a terminal there is nothing to draw on again: one look.
     let live = std::io::stdout().is_terminal() && !output.json;
     loop {
-        let all: Streams = connection.get("/streams").await?;
+        let all: StreamList = connection.get("/streams").await?;
         if !live {
             return output.print(&all, picture);
         }
@@ -110,7 +110,7 @@ async fn watch(connection: &Connection, output: &Output, every: Duration) -> Res
     }
 }
 
-fn picture(all: &Streams) -> String {
+fn picture(all: &StreamList) -> String {
     let mut lines = vec![match all.streams.len() {
         0 => "Nobody is watching.".to_owned(),
         1 => "One stream runs.".to_owned(),

@@ -12,10 +12,10 @@ use mostra_net::listen;
 use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::body::Body;
+use super::body::JsonBody;
 use super::certificate::CertificateError;
 use super::guard::ListenerAddress;
-use super::problem::Failure;
+use super::problem::ApiFailure;
 use super::session::Caller;
 use super::{ConsoleParts, Side, certificate, serve};
 
@@ -151,14 +151,14 @@ async fn show(_: Caller, access: web::Data<HouseAccess>) -> web::Json<ConsoleAcc
 #[put("/console")]
 async fn change(
     _: Caller,
-    wish: Body<AccessChange>,
+    wish: JsonBody<AccessChange>,
     parts: web::Data<ConsoleParts>,
     access: web::Data<HouseAccess>,
-) -> Result<web::Json<ConsoleAccess>, Failure> {
+) -> Result<web::Json<ConsoleAccess>, ApiFailure> {
     let access = access.into_inner();
     if wish.0.open {
         access.open(&parts).await.map_err(|why| {
-            Failure::invalid("The console cannot be opened to the house").why(why.to_string())
+            ApiFailure::invalid("The console cannot be opened to the house").why(why.to_string())
         })?;
         settings::set_console_open(&parts.context, true).await?;
         return Ok(web::Json(access.to_api().await));
@@ -184,9 +184,9 @@ async fn make_code(
     _: Caller,
     place: web::Data<ListenerAddress>,
     accounts: web::Data<Accounts>,
-) -> Result<web::Json<Code>, Failure> {
+) -> Result<web::Json<Code>, ApiFailure> {
     if place.side != Side::Loopback {
-        return Err(Failure::new(
+        return Err(ApiFailure::new(
             actix_web::http::StatusCode::FORBIDDEN,
             "Codes are shown on the host only",
         )

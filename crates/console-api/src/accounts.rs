@@ -7,9 +7,9 @@ use mostra_app::clock::ms;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Side;
-use super::body::Body;
+use super::body::JsonBody;
 use super::guard::ListenerAddress;
-use super::problem::Failure;
+use super::problem::ApiFailure;
 use super::session::{Caller, source_of, token_of};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -34,10 +34,10 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
 #[post("/accounts")]
 async fn add(
     request: HttpRequest,
-    body: Body<NewAccount>,
+    body: JsonBody<NewAccount>,
     accounts: web::Data<Accounts>,
     place: web::Data<ListenerAddress>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let NewAccount { name, password, code } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
     let (source, on_host) = (source_of(&request)?, place.side == Side::Loopback);
@@ -54,7 +54,7 @@ async fn add(
 async fn list(
     caller: Caller,
     accounts: web::Data<Accounts>,
-) -> Result<web::Json<Vec<AccountUse>>, Failure> {
+) -> Result<web::Json<Vec<AccountUse>>, ApiFailure> {
     let own = caller.0.account();
     let all = accounts.list().await?.into_iter().map(|(name, sessions)| AccountUse {
         sessions: sessions as u32,
@@ -74,7 +74,7 @@ async fn remove(
     caller: Caller,
     name: web::Path<String>,
     accounts: web::Data<Accounts>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     accounts.remove(&name).await?;
     tracing::info!(who = caller.0.account(), "the account {name:?} was removed");
     Ok(HttpResponse::NoContent().finish())
@@ -92,9 +92,9 @@ async fn set_password(
     request: HttpRequest,
     caller: Caller,
     name: web::Path<String>,
-    body: Body<NewPassword>,
+    body: JsonBody<NewPassword>,
     accounts: web::Data<Accounts>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let NewPassword { password, current } = body.0;
     let token = token_of(&request).filter(|_| caller.0.account() == *name);
     let own = token.map(|token| (current, token_hash(&token)));
@@ -113,7 +113,7 @@ async fn end_all(
     caller: Caller,
     name: web::Path<String>,
     accounts: web::Data<Accounts>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     accounts.end_sessions_of(&name).await?;
     tracing::info!(who = caller.0.account(), "the sessions of {name:?} were ended");
     Ok(HttpResponse::NoContent().finish())
@@ -152,7 +152,7 @@ async fn end(
     caller: Caller,
     wanted: web::Path<String>,
     accounts: web::Data<Accounts>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     accounts.end_session(&wanted).await?;
     tracing::info!(who = caller.0.account(), "a session was ended");
     Ok(HttpResponse::NoContent().finish())

@@ -7,7 +7,7 @@ use futures_util::future::LocalBoxFuture;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
-use super::problem::Failure;
+use super::problem::ApiFailure;
 
 /// Bytes of a body.
 const BYTES: usize = 64 << 10;
@@ -17,46 +17,46 @@ const TEXT: usize = 4096;
 /// A JSON object read as a `T`, in which no text has control characters, which no record and no
 /// page could hold (SEC-16).
 #[derive(Debug)]
-pub(crate) struct Body<T>(pub T);
+pub(crate) struct JsonBody<T>(pub T);
 
 /// The same where a request without a body means the usual.
 #[derive(Debug)]
-pub(crate) struct OptionalBody<T>(pub T);
+pub(crate) struct OptionalJsonBody<T>(pub T);
 
-impl<T: DeserializeOwned + 'static> FromRequest for Body<T> {
+impl<T: DeserializeOwned + 'static> FromRequest for JsonBody<T> {
     type Error = actix_web::Error;
-    type Future = LocalBoxFuture<'static, Result<Body<T>, actix_web::Error>>;
+    type Future = LocalBoxFuture<'static, Result<JsonBody<T>, actix_web::Error>>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let (request, payload) = (request.clone(), payload.take());
         Box::pin(async move {
             let bytes = bytes(&request, payload).await?;
-            Ok(Body(read(&request, &bytes)?))
+            Ok(JsonBody(read(&request, &bytes)?))
         })
     }
 }
 
-impl<T: DeserializeOwned + Default + 'static> FromRequest for OptionalBody<T> {
+impl<T: DeserializeOwned + Default + 'static> FromRequest for OptionalJsonBody<T> {
     type Error = actix_web::Error;
-    type Future = LocalBoxFuture<'static, Result<OptionalBody<T>, actix_web::Error>>;
+    type Future = LocalBoxFuture<'static, Result<OptionalJsonBody<T>, actix_web::Error>>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let (request, payload) = (request.clone(), payload.take());
         Box::pin(async move {
             let bytes = bytes(&request, payload).await?;
             match bytes.is_empty() {
-                true => Ok(OptionalBody(T::default())),
-                false => Ok(OptionalBody(read(&request, &bytes)?)),
+                true => Ok(OptionalJsonBody(T::default())),
+                false => Ok(OptionalJsonBody(read(&request, &bytes)?)),
             }
         })
     }
 }
 
-fn unreadable(status: StatusCode, why: impl Into<String>) -> Failure {
-    Failure::new(status, "The request cannot be read").why(why)
+fn unreadable(status: StatusCode, why: impl Into<String>) -> ApiFailure {
+    ApiFailure::new(status, "The request cannot be read").why(why)
 }
 
-async fn bytes(request: &HttpRequest, mut payload: Payload) -> Result<web::Bytes, Failure> {
+async fn bytes(request: &HttpRequest, mut payload: Payload) -> Result<web::Bytes, ApiFailure> {
     let too_large = || unreadable(StatusCode::PAYLOAD_TOO_LARGE, "A body has at most 64 KiB.");
     let read =
         web::Bytes::from_request(request, &mut payload).await.map_err(|error| {
@@ -68,7 +68,7 @@ async fn bytes(request: &HttpRequest, mut payload: Payload) -> Result<web::Bytes
     if read.len() > BYTES { Err(too_large()) } else { Ok(read) }
 }
 
-fn read<T: DeserializeOwned>(request: &HttpRequest, bytes: &[u8]) -> Result<T, Failure> {
+fn read<T: DeserializeOwned>(request: &HttpRequest, bytes: &[u8]) -> Result<T, ApiFailure> {
     // A form of another site's page cannot send this type without asking first (SEC-6).
     let is_json = request.content_type().eq_ignore_ascii_case("application/json");
     if !is_json {
@@ -118,7 +118,7 @@ mod tests {
             .insert_header(("content-type", kind))
             .set_payload(body)
             .to_http_parts();
-        let read = OptionalBody::<Rescan>::from_request(&request, &mut payload).await;
+        let read = OptionalJsonBody::<Rescan>::from_request(&request, &mut payload).await;
         let status = |error: actix_web::Error| error.as_response_error().status_code().as_u16();
         read.map(|body| body.0.path).map_err(status)
     }

@@ -6,7 +6,7 @@ use actix_web::dev::Payload;
 use actix_web::http::StatusCode;
 use actix_web::{FromRequest, HttpRequest, HttpResponse, get, put, web};
 use mostra_api::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
-use mostra_app::compute_pool::{ComputePool, DEADLINE, Requester};
+use mostra_app::compute_pool::{ComputePool, DEADLINE, WorkOwner};
 use mostra_app::library::Library;
 use mostra_core::access::{Grant, Pass};
 use mostra_core::account::SignedIn;
@@ -20,8 +20,8 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::body::Body;
-use super::problem::Failure;
+use super::body::JsonBody;
+use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -33,8 +33,8 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(set_position);
 }
 
-fn missing() -> Failure {
-    Failure::missing("No such object").next("Start from the root, object 0.")
+fn missing() -> ApiFailure {
+    ApiFailure::missing("No such object").next("Start from the root, object 0.")
 }
 
 /// Somebody who reads the catalogue, and what they read it with.
@@ -45,8 +45,8 @@ struct CatalogueReader {
 }
 
 impl FromRequest for CatalogueReader {
-    type Error = Failure;
-    type Future = Ready<Result<CatalogueReader, Failure>>;
+    type Error = ApiFailure;
+    type Future = Ready<Result<CatalogueReader, ApiFailure>>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let caller = Caller::from_request(request, payload).into_inner();
@@ -64,10 +64,10 @@ impl CatalogueReader {
     async fn in_time<T: Send + 'static>(
         &self,
         work: impl FnOnce(&Stop) -> T + Send + 'static,
-    ) -> Result<T, Failure> {
-        let who = Requester::Account(self.who.account().to_owned());
+    ) -> Result<T, ApiFailure> {
+        let who = WorkOwner::Account(self.who.account().to_owned());
         self.pool.run(who, DEADLINE, work).await.ok_or_else(|| {
-            Failure::new(StatusCode::SERVICE_UNAVAILABLE, "That takes too long")
+            ApiFailure::new(StatusCode::SERVICE_UNAVAILABLE, "That takes too long")
                 .next("Ask for less: a part of the catalogue, or fewer criteria.")
         })
     }
@@ -123,9 +123,9 @@ struct View {
 }
 
 impl View {
-    fn pass(&self, reader: &CatalogueReader) -> Result<Pass, Failure> {
+    fn pass(&self, reader: &CatalogueReader) -> Result<Pass, ApiFailure> {
         let all = Pass::for_account(&reader.who);
-        let wrong = |why: String| Failure::invalid("That grant does not work").why(why);
+        let wrong = |why: String| ApiFailure::invalid("That grant does not work").why(why);
         let kinds: Kinds = match &self.kinds {
             None => Kinds::ALL,
             Some(words) => words.parse().map_err(|e: KindsError| wrong(e.to_string()))?,
@@ -266,7 +266,7 @@ async fn show(
     reader: CatalogueReader,
     id: web::Path<String>,
     view: web::Query<View>,
-) -> Result<web::Json<CatalogueObject>, Failure> {
+) -> Result<web::Json<CatalogueObject>, ApiFailure> {
     let pass = view.pass(&reader)?;
     let object = reader.library.catalogue().object(&pass, &id).ok_or_else(missing)?;
     let mut objects = vec![to_api(object)];
@@ -289,9 +289,9 @@ struct PageQuery {
 }
 
 impl PageQuery {
-    fn sort(&self) -> Result<Vec<sort::SortKey>, Failure> {
+    fn sort(&self) -> Result<Vec<sort::SortKey>, ApiFailure> {
         sort::parse(&self.sort).map_err(|_| {
-            Failure::invalid("That order does not work")
+            ApiFailure::invalid("That order does not work")
                 .why(format!("{:?} is no list of properties to sort by.", self.sort))
                 .next("For example: +dc:title, or -dc:date,+dc:title")
         })
@@ -310,7 +310,7 @@ async fn list_children(
     id: web::Path<String>,
     window: web::Query<PageQuery>,
     view: web::Query<View>,
-) -> Result<web::Json<CataloguePage>, Failure> {
+) -> Result<web::Json<CataloguePage>, ApiFailure> {
     let pass = view.pass(&reader)?;
     let catalogue = reader.library.catalogue();
     let sort = window.sort()?;
@@ -347,10 +347,10 @@ async fn find(
     wanted: web::Query<Wanted>,
     window: web::Query<PageQuery>,
     view: web::Query<View>,
-) -> Result<web::Json<CataloguePage>, Failure> {
+) -> Result<web::Json<CataloguePage>, ApiFailure> {
     let criteria = match &wanted.criteria {
         Some(text) => search::parse(text).map_err(|_| {
-            Failure::invalid("Those criteria do not work")
+            ApiFailure::invalid("Those criteria do not work")
                 .why(format!("{text:?} does not read as SearchCriteria."))
                 .next("For example: dc:title contains \"tide\" and upnp:class derivedfrom \"object.item.videoItem\"")
         })?,
@@ -387,8 +387,8 @@ async fn find(
 async fn set_position(
     reader: CatalogueReader,
     id: web::Path<String>,
-    body: Body<Position>,
-) -> Result<HttpResponse, Failure> {
+    body: JsonBody<Position>,
+) -> Result<HttpResponse, ApiFailure> {
     let Position { position_ms, seen } = body.0;
     match reader.library.set_position(&reader.who, &id, position_ms, seen).await? {
         true => Ok(HttpResponse::NoContent().finish()),
@@ -403,7 +403,7 @@ async fn set_position(
     responses((status = 200, body = mostra_api::Continued))
 )]
 #[get("/positions")]
-async fn continued(reader: CatalogueReader) -> Result<web::Json<Continued>, Failure> {
+async fn continued(reader: CatalogueReader) -> Result<web::Json<Continued>, ApiFailure> {
     let begun = reader.library.begun(&reader.who).await?;
     let objects = begun.into_iter().map(|(object, at)| {
         let position = Some(Position { position_ms: at.position_ms, seen: at.seen });

@@ -19,8 +19,8 @@ use mostra_core::sighting::Contact;
 use mostra_core::traits::Traits;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::body::Body;
-use super::problem::Failure;
+use super::body::JsonBody;
+use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -98,11 +98,11 @@ fn by_name(traits: &Traits) -> serde_json::Map<String, serde_json::Value> {
 async fn set_traits(
     caller: Caller,
     id: web::Path<u32>,
-    body: Body<DeviceTraits>,
+    body: JsonBody<DeviceTraits>,
     devices: web::Data<Devices>,
-) -> Result<web::Json<ApiDevice>, Failure> {
+) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let wrong = |why: String| {
-        Failure::invalid("Those traits do not work")
+        ApiFailure::invalid("Those traits do not work")
             .why(why)
             .next("docs/traits.md lists them; nothing was changed.")
     };
@@ -113,8 +113,8 @@ async fn set_traits(
     Ok(web::Json(to_api(&device.ok_or_else(missing)?)))
 }
 
-fn missing() -> Failure {
-    Failure::missing("No such device").next("`mostra device list` shows all.")
+fn missing() -> ApiFailure {
+    ApiFailure::missing("No such device").next("`mostra device list` shows all.")
 }
 
 #[utoipa::path(
@@ -140,7 +140,7 @@ async fn show(
     _: Caller,
     id: web::Path<u32>,
     devices: web::Data<Devices>,
-) -> Result<web::Json<ApiDevice>, Failure> {
+) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let book = devices.book();
     Ok(web::Json(to_api(book.get(DeviceId(*id)).ok_or_else(missing)?)))
 }
@@ -155,24 +155,24 @@ async fn show(
 async fn decide(
     caller: Caller,
     id: web::Path<u32>,
-    body: Body<DecisionRequest>,
+    body: JsonBody<DecisionRequest>,
     devices: web::Data<Devices>,
     library: web::Data<Library>,
-) -> Result<web::Json<ApiDevice>, Failure> {
+) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let DecisionRequest { standing, kinds, folders, all_folders, name } = body.0;
     let standing = Standing::from_word(&standing).ok_or_else(|| {
-        Failure::invalid("That is no standing")
+        ApiFailure::invalid("That is no standing")
             .why("A standing is `waiting`, `admitted` or `refused`.")
     })?;
     let read = |words: Vec<String>| words.join(",").parse::<Kinds>();
     let kinds = kinds
         .map(read)
         .transpose()
-        .map_err(|why| Failure::invalid("Those kinds do not work").why(why.to_string()))?;
+        .map_err(|why| ApiFailure::invalid("Those kinds do not work").why(why.to_string()))?;
     let name = name.map(|n| usable_name(&n)).transpose()?;
     let folders = match (folders, all_folders.unwrap_or(false)) {
         (Some(_), true) => {
-            return Err(Failure::invalid("Those folders do not work")
+            return Err(ApiFailure::invalid("Those folders do not work")
                 .why("Some are named, and all as well."));
         }
         (Some(numbers), false) => Some(Some(of_published(&library, numbers)?)),
@@ -182,7 +182,7 @@ async fn decide(
     let chosen = Chosen { kinds, folders };
     let decided = devices.decide(DeviceId(*id), standing, chosen, name, caller.0.account()).await;
     let device = decided.map_err(|error| {
-        let failure = Failure::from(error);
+        let failure = ApiFailure::from(error);
         if standing == Standing::Refused {
             return failure.next("The refusal is in force until the service restarts; repeat it when PostgreSQL is back.");
         }
@@ -192,9 +192,9 @@ async fn decide(
 }
 
 /// The numbers, each of a folder that is published: a slip of the pen would hide everything.
-fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<FolderId>, Failure> {
+fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<FolderId>, ApiFailure> {
     let wrong = |why: String| {
-        Failure::invalid("Those folders do not work")
+        ApiFailure::invalid("Those folders do not work")
             .why(why)
             .next("`mostra folder list` shows all; nothing was changed.")
     };
@@ -210,10 +210,10 @@ fn of_published(library: &Library, numbers: Vec<u32>) -> Result<BTreeSet<FolderI
     Ok(numbers.into_iter().map(FolderId).collect())
 }
 
-fn usable_name(name: &str) -> Result<String, Failure> {
+fn usable_name(name: &str) -> Result<String, ApiFailure> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control) {
-        return Err(Failure::invalid("That name does not work")
+        return Err(ApiFailure::invalid("That name does not work")
             .why("A name is 1 to 63 characters on one line."));
     }
     Ok(name.to_owned())
@@ -229,9 +229,9 @@ fn usable_name(name: &str) -> Result<String, Failure> {
 async fn rename(
     _: Caller,
     id: web::Path<u32>,
-    body: Body<DeviceName>,
+    body: JsonBody<DeviceName>,
     devices: web::Data<Devices>,
-) -> Result<web::Json<ApiDevice>, Failure> {
+) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let name = usable_name(&body.0.name)?;
     let device = devices.rename(DeviceId(*id), name).await?.ok_or_else(missing)?;
     Ok(web::Json(to_api(&device)))
@@ -248,12 +248,12 @@ async fn rename(
 async fn merge(
     caller: Caller,
     id: web::Path<u32>,
-    body: Body<DeviceMerge>,
+    body: JsonBody<DeviceMerge>,
     devices: web::Data<Devices>,
-) -> Result<web::Json<ApiDevice>, Failure> {
+) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let other = body.0.other;
     if other == *id {
-        return Err(Failure::invalid("That is the same record")
+        return Err(ApiFailure::invalid("That is the same record")
             .next("Name the other one; `mostra device list` shows all."));
     }
     let merged = devices.merge(DeviceId(*id), DeviceId(other), caller.0.account()).await?;
@@ -271,11 +271,11 @@ async fn merge(
 async fn split(
     caller: Caller,
     id: web::Path<u32>,
-    body: Body<DeviceSplit>,
+    body: JsonBody<DeviceSplit>,
     devices: web::Data<Devices>,
-) -> Result<web::Json<ApiDevice>, Failure> {
+) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let contact: Contact = body.0.endpoint.parse().map_err(|_| {
-        Failure::invalid("That is no endpoint")
+        ApiFailure::invalid("That is no endpoint")
             .why(format!("{:?} is neither an address nor a hardware address.", body.0.endpoint))
     })?;
     let known = devices.book().get(DeviceId(*id)).cloned().ok_or_else(missing)?;
@@ -285,12 +285,12 @@ async fn split(
         .find(|e| e.contact() == contact || Contact::Address(e.address) == contact)
         .map(device::Endpoint::contact)
         .ok_or_else(|| {
-            Failure::invalid("The device has no such endpoint")
+            ApiFailure::invalid("The device has no such endpoint")
                 .next("`mostra device show` lists those that it has.")
         })?;
     let apart = devices.split(DeviceId(*id), contact, caller.0.account()).await?;
     let apart = apart.ok_or_else(|| {
-        Failure::invalid("It is the only way by which the device is reached")
+        ApiFailure::invalid("It is the only way by which the device is reached")
             .next("There is nothing to take apart.")
     })?;
     Ok(web::Json(to_api(&apart)))
@@ -309,7 +309,7 @@ async fn sightings(
     _: Caller,
     id: web::Path<u32>,
     devices: web::Data<Devices>,
-) -> Result<web::Json<Vec<Sighting>>, Failure> {
+) -> Result<web::Json<Vec<Sighting>>, ApiFailure> {
     let id = DeviceId(*id);
     if devices.book().get(id).is_none() {
         return Err(missing());
@@ -338,7 +338,7 @@ async fn forget(
     caller: Caller,
     id: web::Path<u32>,
     devices: web::Data<Devices>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     if !devices.forget(DeviceId(*id), caller.0.account()).await? {
         return Err(missing());
     }

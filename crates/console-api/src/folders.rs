@@ -15,8 +15,8 @@ use mostra_core::{Kind, Kinds, KindsError};
 use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::body::{Body, OptionalBody};
-use super::problem::Failure;
+use super::body::{JsonBody, OptionalJsonBody};
+use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -107,7 +107,7 @@ async fn show(
     _: Caller,
     id: web::Path<u32>,
     library: web::Data<Library>,
-) -> Result<web::Json<ApiFolder>, Failure> {
+) -> Result<web::Json<ApiFolder>, ApiFailure> {
     Ok(web::Json(to_api(&library, &library.folder(FolderId(*id))?)))
 }
 
@@ -120,14 +120,14 @@ async fn show(
 #[post("/folders")]
 async fn add(
     _: Caller,
-    body: Body<NewFolder>,
+    body: JsonBody<NewFolder>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let NewFolder { path, label, kinds } = body.0;
     let kinds: Kinds = match kinds {
         None => Kinds::ALL,
         Some(words) => words.join(",").parse().map_err(|why: KindsError| {
-            Failure::invalid("Those kinds do not work").why(why.to_string())
+            ApiFailure::invalid("Those kinds do not work").why(why.to_string())
         })?,
     };
     let folder = library.clone().into_inner().publish(path, label, kinds).await?;
@@ -144,7 +144,7 @@ async fn remove(
     _: Caller,
     id: web::Path<u32>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     library.withdraw(FolderId(*id)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -159,9 +159,9 @@ async fn remove(
 async fn rescan(
     _: Caller,
     id: web::Path<u32>,
-    body: OptionalBody<Rescan>,
+    body: OptionalJsonBody<Rescan>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let Rescan { path, as_it_is } = body.0;
     let shared = library.clone().into_inner();
     let folder = shared.rescan(FolderId(*id), path, as_it_is == Some(true)).await?;
@@ -178,7 +178,7 @@ async fn reports(
     _: Caller,
     id: web::Path<u32>,
     library: web::Data<Library>,
-) -> Result<web::Json<ScanReports>, Failure> {
+) -> Result<web::Json<ScanReports>, ApiFailure> {
     let reports = library.scan_reports(FolderId(*id)).await?;
     let reports = reports.into_iter().map(|r| ScanReport {
         began_ms: ms(r.began),
@@ -202,9 +202,9 @@ async fn reports(
 async fn exclude(
     _: Caller,
     id: web::Path<u32>,
-    body: Body<Excluded>,
+    body: JsonBody<Excluded>,
     library: web::Data<Library>,
-) -> Result<web::Json<ApiFolder>, Failure> {
+) -> Result<web::Json<ApiFolder>, ApiFailure> {
     let folder = library.clone().into_inner().exclude(FolderId(*id), &body.0.paths).await?;
     Ok(web::Json(to_api(&library, &folder)))
 }
@@ -219,7 +219,7 @@ async fn stop_scan(
     _: Caller,
     id: web::Path<u32>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let folder = library.stop_scan(FolderId(*id))?;
     Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
 }
@@ -234,7 +234,7 @@ async fn left_out(
     _: Caller,
     id: web::Path<u32>,
     library: web::Data<Library>,
-) -> Result<web::Json<LeftOutList>, Failure> {
+) -> Result<web::Json<LeftOutList>, ApiFailure> {
     let folder = library.folder(FolderId(*id))?;
     let files = library.left_out(FolderId(*id)).await?;
     let catalogue = library.catalogue();
@@ -279,7 +279,7 @@ async fn pick(
     _: Caller,
     at: web::Query<At>,
     library: web::Data<Library>,
-) -> Result<web::Json<Places>, Failure> {
+) -> Result<web::Json<Places>, ApiFailure> {
     let published: Vec<(String, String)> =
         library.catalogue().folders().iter().map(|f| (f.root.clone(), f.label.clone())).collect();
     let path = at.into_inner().path;
@@ -291,7 +291,7 @@ async fn pick(
         }
     });
     let unlisted = |error: actix_web::error::BlockingError| {
-        Failure::invalid("The folder cannot be listed").why(error.to_string())
+        ApiFailure::invalid("The folder cannot be listed").why(error.to_string())
     };
     let places::PublishablePlaces { path, parent, places } = listed.await.map_err(unlisted)??;
     let places = places.into_iter().map(|place| Place {

@@ -10,7 +10,7 @@ use actix_web::middleware::Next;
 use actix_web::{ResponseError, web};
 
 use super::Side;
-use super::problem::Failure;
+use super::problem::ApiFailure;
 
 /// Where this listener is.
 #[derive(Debug, Clone, Copy)]
@@ -27,7 +27,8 @@ pub(crate) async fn check<B: MessageBody + 'static>(
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
     let place = request.app_data::<web::Data<ListenerAddress>>().map(|p| *p.get_ref());
-    let verdict = place.ok_or_else(|| Failure::new(StatusCode::INTERNAL_SERVER_ERROR, "No place"));
+    let verdict =
+        place.ok_or_else(|| ApiFailure::new(StatusCode::INTERNAL_SERVER_ERROR, "No place"));
     let mut answer = match verdict.and_then(|place| inspect(&request, place)) {
         Ok(()) => next.call(request).await?.map_into_right_body(),
         Err(failure) => request.into_response(failure.error_response()).map_into_left_body(),
@@ -52,8 +53,8 @@ pub(crate) async fn check<B: MessageBody + 'static>(
     Ok(answer)
 }
 
-fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), Failure> {
-    let forbidden = |title: &str| Failure::new(StatusCode::FORBIDDEN, title);
+fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), ApiFailure> {
+    let forbidden = |title: &str| ApiFailure::new(StatusCode::FORBIDDEN, title);
     let peer = request.peer_addr().ok_or_else(|| forbidden("Unknown sender"))?;
     let near = match (place.side, peer.ip()) {
         (Side::Loopback, address) => address.is_loopback(),
@@ -67,7 +68,7 @@ fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), Failu
         request.headers().get(header::HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
     if !is_ours(host, place) {
         // A name that is not ours points at us by somebody else's doing (DNS rebinding).
-        return Err(Failure::new(StatusCode::MISDIRECTED_REQUEST, "This is not that host")
+        return Err(ApiFailure::new(StatusCode::MISDIRECTED_REQUEST, "This is not that host")
             .next(format!("Open the console by its address: {}.", place.address)));
     }
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);

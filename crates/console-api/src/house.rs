@@ -10,7 +10,7 @@ use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
-use mostra_app::network::discovery::Command;
+use mostra_app::network::discovery::DiscoveryCommand;
 use mostra_app::streams::Streams;
 use mostra_core::Locale;
 use mostra_core::access::{Doorway, Standing};
@@ -18,8 +18,8 @@ use mostra_core::catalogue::{PictureOrder, Titles};
 use mostra_core::station::{Allowed, NoHost};
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::body::Body;
-use super::problem::Failure;
+use super::body::JsonBody;
+use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -55,7 +55,7 @@ fn to_api(network: &Network, devices: &Devices, library: &Library) -> ApiHouse {
 )]
 #[post("/house/announcement")]
 async fn announce(_: Caller, network: web::Data<Network>) -> HttpResponse {
-    network.command(Command::Announce);
+    network.command(DiscoveryCommand::Announce);
     HttpResponse::NoContent().finish()
 }
 
@@ -66,7 +66,7 @@ async fn announce(_: Caller, network: web::Data<Network>) -> HttpResponse {
     responses((status = 204))
 )]
 #[post("/house/renewal")]
-async fn renew(_: Caller, network: web::Data<Network>) -> Result<HttpResponse, Failure> {
+async fn renew(_: Caller, network: web::Data<Network>) -> Result<HttpResponse, ApiFailure> {
     network.appear_as_new().await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -136,43 +136,43 @@ async fn show(
 #[patch("/house")]
 async fn change(
     _: Caller,
-    body: Body<HouseChange>,
+    body: JsonBody<HouseChange>,
     network: web::Data<Network>,
     devices: web::Data<Devices>,
     library: web::Data<Library>,
-) -> Result<web::Json<ApiHouse>, Failure> {
+) -> Result<web::Json<ApiHouse>, ApiFailure> {
     let HouseChange { name, doorway, titles, picture_order, locale, mimes, stations } = body.0;
     let name = name.map(|n| n.trim().to_owned());
     if let Some(name) = &name
         && (name.is_empty() || name.chars().count() > 63 || name.chars().any(char::is_control))
     {
-        return Err(Failure::invalid("That name does not work")
+        return Err(ApiFailure::invalid("That name does not work")
             .why("A name is 1 to 63 characters on one line."));
     }
     let doorway = match doorway.as_deref() {
         None => None,
         Some(word) => Some(Doorway::from_word(word).ok_or_else(|| {
-            Failure::invalid("That is no doorway")
+            ApiFailure::invalid("That is no doorway")
                 .why(format!("{word:?} is neither `ask` nor `open`."))
         })?),
     };
     let mut options = library.catalogue().options().clone();
     if let Some(word) = titles {
         options.titles = Titles::from_word(&word).ok_or_else(|| {
-            Failure::invalid("That is no place for titles")
+            ApiFailure::invalid("That is no place for titles")
                 .why(format!("{word:?} is neither `embedded` nor `file-names`."))
         })?;
     }
     if let Some(word) = picture_order {
         options.pictures = PictureOrder::from_word(&word).ok_or_else(|| {
-            Failure::invalid("That is no order for pictures")
+            ApiFailure::invalid("That is no order for pictures")
                 .why(format!("{word:?} is neither `date` nor `title`."))
         })?;
     }
     if let Some(word) = locale {
         options.locale = Locale::from_word(&word).ok_or_else(|| {
             let known: Vec<&str> = Locale::all().map(Locale::word).collect();
-            Failure::invalid("That language has no alphabet of its own here")
+            ApiFailure::invalid("That language has no alphabet of its own here")
                 .why(format!("{word:?} is none of {}.", known.join(", ")))
                 .next("Choose en for every language in which accents are put aside.")
         })?;
@@ -181,7 +181,7 @@ async fn change(
         options.mimes = usable_mimes(mimes)?;
     }
     let stations = stations.map(Allowed::new).transpose().map_err(|NoHost(entry)| {
-        Failure::invalid("That is no host")
+        ApiFailure::invalid("That is no host")
             .why(format!("{entry:?} names no host that could be connected to."))
             .next("For example: radio.example, *.radio.example or 192.0.2.7:8000")
     })?;
@@ -202,7 +202,7 @@ async fn change(
 }
 
 /// MIME types by extension, both as they must be written.
-fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, Failure> {
+fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, ApiFailure> {
     let mut usable = BTreeMap::new();
     for (extension, mime) in mimes {
         let extension = extension.trim().trim_start_matches('.').to_lowercase();
@@ -213,7 +213,7 @@ fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, Stri
         };
         let two = mime.split_once('/').is_some_and(|(kind, sub)| plain(kind) && plain(sub));
         if !two || !plain(&extension) || extension.len() > 16 || mime.len() > 100 {
-            return Err(Failure::invalid("That MIME type does not work")
+            return Err(ApiFailure::invalid("That MIME type does not work")
                 .why(format!("{extension:?} as {mime:?} cannot be sent to devices."))
                 .next("For example: mkv as video/x-mkv"));
         }

@@ -14,18 +14,22 @@ use mostra_core::resource::Length;
 use mostra_media::subtitle;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::problem::Failure;
+use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(file).service(art).service(captions);
 }
 
-fn missing() -> Failure {
-    Failure::missing("No such item")
+fn missing() -> ApiFailure {
+    ApiFailure::missing("No such item")
 }
 
-fn located(caller: &Caller, library: &Library, id: &str) -> Result<(ItemView, Located), Failure> {
+fn located(
+    caller: &Caller,
+    library: &Library,
+    id: &str,
+) -> Result<(ItemView, Located), ApiFailure> {
     let pass = Pass::for_account(&caller.0);
     let catalogue = library.catalogue();
     let object = catalogue.object(&pass, id).ok_or_else(missing)?;
@@ -53,14 +57,14 @@ async fn file(
     request: HttpRequest,
     id: web::Path<String>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let (item, located) = located(&caller, &library, &id)?;
     if let Some(address) = &item.facts.station {
         let mut answer = HttpResponse::Ok();
         answer.insert_header((header::CACHE_CONTROL, "no-store"));
         let heard = library.stations.hear(address, &library.allowed_stations()).await;
         let broadcast = heard.map_err(|why| {
-            Failure::missing("The station is not heard")
+            ApiFailure::missing("The station is not heard")
                 .why(format!("{why}."))
                 .next("See which hosts are allowed: mostra house stations")
         })?;
@@ -71,7 +75,7 @@ async fn file(
     let opened = match library.files.open(located).await {
         Ok(opened) => opened,
         Err(_) => {
-            return Err(Failure::missing("The file cannot be read").next("Rescan its folder."));
+            return Err(ApiFailure::missing("The file cannot be read").next("Rescan its folder."));
         }
     };
     let field = |name: &str| request.headers().get(name).and_then(|v| v.to_str().ok());
@@ -107,7 +111,7 @@ async fn art(
     caller: Caller,
     path: web::Path<(String, String, String)>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let (id, _, size) = path.into_inner();
     let (item, located) = located(&caller, &library, &id)?;
     let rendition = Rendition::from_word(&size).ok_or_else(missing)?;
@@ -117,8 +121,8 @@ async fn art(
             // The stamp in the path changes with the picture.
             .insert_header((header::CACHE_CONTROL, "private, max-age=2592000"))
             .body(jpeg)),
-        Ok(None) => Err(Failure::missing("It has no picture that can be read")),
-        Err(_) => Err(Failure::missing("The file cannot be read").next("Rescan its folder.")),
+        Ok(None) => Err(ApiFailure::missing("It has no picture that can be read")),
+        Err(_) => Err(ApiFailure::missing("The file cannot be read").next("Rescan its folder.")),
     }
 }
 
@@ -133,13 +137,13 @@ async fn captions(
     caller: Caller,
     path: web::Path<(String, usize)>,
     library: web::Data<Library>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let (id, number) = path.into_inner();
     let (item, located) = located(&caller, &library, &id)?;
     let caption = item.facts.captions.get(number).ok_or_else(missing)?;
     let bytes =
         library.files.read_small(located.beside(&caption.name), subtitle::BYTES).await.map_err(
-            |_| Failure::missing("The subtitles cannot be read").next("Rescan the folder."),
+            |_| ApiFailure::missing("The subtitles cannot be read").next("Rescan the folder."),
         )?;
     let text = subtitle::as_form(&bytes, caption.webvtt, true);
     Ok(HttpResponse::Ok().content_type("text/vtt; charset=utf-8").body(text))

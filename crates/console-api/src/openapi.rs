@@ -13,7 +13,7 @@ use utoipa::openapi::{ContentBuilder, InfoBuilder, OpenApi, Ref, ResponseBuilder
 use utoipa::openapi::{Response, SecurityRequirement};
 use utoipa_actix_web::AppExt as _;
 
-use super::problem::Failure;
+use super::problem::ApiFailure;
 use super::session::COOKIE;
 
 /// The document.
@@ -112,14 +112,14 @@ pub(crate) async fn not_served(request: HttpRequest) -> HttpResponse {
         }
     }
     if allowed.is_empty() {
-        return Failure::missing("No such path")
+        return ApiFailure::missing("No such path")
             .why(format!("{path} is not part of this interface."))
             .error_response();
     }
     allowed.sort_unstable();
     allowed.dedup();
     let list = allowed.join(", ");
-    let mut answer = Failure::new(StatusCode::METHOD_NOT_ALLOWED, "That cannot be done there")
+    let mut answer = ApiFailure::new(StatusCode::METHOD_NOT_ALLOWED, "That cannot be done there")
         .why(format!("{path} takes {list}."))
         .error_response();
     if let Ok(list) = HeaderValue::from_str(&list) {

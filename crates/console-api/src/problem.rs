@@ -12,12 +12,12 @@ use mostra_store::StoreError;
 
 /// An error answer: what, why, and the next step.
 #[derive(Debug)]
-pub(crate) struct Failure(Problem);
+pub(crate) struct ApiFailure(Problem);
 
-impl Failure {
+impl ApiFailure {
     /// A failure with a status and what happened.
-    pub(crate) fn new(status: StatusCode, title: &str) -> Failure {
-        Failure(Problem {
+    pub(crate) fn new(status: StatusCode, title: &str) -> ApiFailure {
+        ApiFailure(Problem {
             kind: "about:blank".into(),
             title: title.into(),
             status: status.as_u16(),
@@ -27,35 +27,35 @@ impl Failure {
     }
 
     /// Adds why.
-    pub(crate) fn why(mut self, detail: impl Into<String>) -> Failure {
+    pub(crate) fn why(mut self, detail: impl Into<String>) -> ApiFailure {
         self.0.detail = Some(detail.into());
         self
     }
 
     /// Adds what to do next.
-    pub(crate) fn next(mut self, next: impl Into<String>) -> Failure {
+    pub(crate) fn next(mut self, next: impl Into<String>) -> ApiFailure {
         self.0.next = Some(next.into());
         self
     }
 
     /// 422: the request was understood and cannot be carried out.
-    pub(crate) fn invalid(title: &str) -> Failure {
-        Failure::new(StatusCode::UNPROCESSABLE_ENTITY, title)
+    pub(crate) fn invalid(title: &str) -> ApiFailure {
+        ApiFailure::new(StatusCode::UNPROCESSABLE_ENTITY, title)
     }
 
     /// 404.
-    pub(crate) fn missing(title: &str) -> Failure {
-        Failure::new(StatusCode::NOT_FOUND, title)
+    pub(crate) fn missing(title: &str) -> ApiFailure {
+        ApiFailure::new(StatusCode::NOT_FOUND, title)
     }
 }
 
-impl fmt::Display for Failure {
+impl fmt::Display for ApiFailure {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0.title)
     }
 }
 
-impl ResponseError for Failure {
+impl ResponseError for ApiFailure {
     fn status_code(&self) -> StatusCode {
         StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
     }
@@ -66,10 +66,10 @@ impl ResponseError for Failure {
     }
 }
 
-impl From<StoreError> for Failure {
-    fn from(error: StoreError) -> Failure {
+impl From<StoreError> for ApiFailure {
+    fn from(error: StoreError) -> ApiFailure {
         tracing::warn!("not saved: {error}");
-        let failure = Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Not saved");
+        let failure = ApiFailure::new(StatusCode::SERVICE_UNAVAILABLE, "Not saved");
         match error {
             StoreError::Away(_) => failure
                 .why("PostgreSQL does not answer.")
@@ -81,87 +81,87 @@ impl From<StoreError> for Failure {
     }
 }
 
-impl From<AccountError> for Failure {
-    fn from(error: AccountError) -> Failure {
+impl From<AccountError> for ApiFailure {
+    fn from(error: AccountError) -> ApiFailure {
         let lost = "A lost password is reset on the host: mostrad account reset";
         match error {
             AccountError::Store(error) => error.into(),
             AccountError::Busy => {
-                Failure::new(StatusCode::SERVICE_UNAVAILABLE, "Too many sign in at once")
+                ApiFailure::new(StatusCode::SERVICE_UNAVAILABLE, "Too many sign in at once")
                     .next("Try again in a moment.")
             }
             AccountError::TooManyAttempts => {
-                Failure::new(StatusCode::TOO_MANY_REQUESTS, "Too many wrong passwords")
+                ApiFailure::new(StatusCode::TOO_MANY_REQUESTS, "Too many wrong passwords")
                     .next("Wait ten seconds and try again.")
             }
-            AccountError::ShortPassword => {
-                Failure::invalid("That password is too short").next("Take at least 8 characters.")
-            }
-            AccountError::LongPassword => Failure::invalid("That password is too long"),
+            AccountError::ShortPassword => ApiFailure::invalid("That password is too short")
+                .next("Take at least 8 characters."),
+            AccountError::LongPassword => ApiFailure::invalid("That password is too long"),
             AccountError::UnusablePassword(why) => {
-                Failure::invalid("The password cannot be used").why(why)
+                ApiFailure::invalid("The password cannot be used").why(why)
             }
-            AccountError::Name => Failure::invalid("That name does not work").why(
+            AccountError::Name => ApiFailure::invalid("That name does not work").why(
                 "A name is up to 40 letters, digits, - _ or ., and begins with a letter or digit.",
             ),
             AccountError::Code => {
-                Failure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
+                ApiFailure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
                     .next("Run `mostra house code` on the host and type what it shows.")
             }
             AccountError::Exists => {
-                Failure::new(StatusCode::CONFLICT, "There is an account of that name")
+                ApiFailure::new(StatusCode::CONFLICT, "There is an account of that name")
                     .next("Sign in instead.")
             }
-            AccountError::Missing => Failure::missing("There is no account of that name")
+            AccountError::Missing => ApiFailure::missing("There is no account of that name")
                 .next("`mostra account list` shows all."),
-            AccountError::OnlyOne => Failure::new(StatusCode::CONFLICT, "It is the only account")
-                .why("Without one nobody could sign in.")
-                .next("Make another first, with a code from `mostra house code`."),
+            AccountError::OnlyOne => {
+                ApiFailure::new(StatusCode::CONFLICT, "It is the only account")
+                    .why("Without one nobody could sign in.")
+                    .next("Make another first, with a code from `mostra house code`.")
+            }
             AccountError::WrongPassword => {
-                Failure::new(StatusCode::UNAUTHORIZED, "The name or the password is wrong")
+                ApiFailure::new(StatusCode::UNAUTHORIZED, "The name or the password is wrong")
                     .next(lost)
             }
             AccountError::WrongCurrent => {
-                Failure::new(StatusCode::FORBIDDEN, "The password until now is wrong").next(lost)
+                ApiFailure::new(StatusCode::FORBIDDEN, "The password until now is wrong").next(lost)
             }
-            AccountError::NoSession => Failure::missing("There is no such session")
+            AccountError::NoSession => ApiFailure::missing("There is no such session")
                 .next("`mostra account sessions` shows all."),
         }
     }
 }
 
-impl From<FolderError> for Failure {
-    fn from(error: FolderError) -> Failure {
-        let conflict = |title: &str| Failure::new(StatusCode::CONFLICT, title);
+impl From<FolderError> for ApiFailure {
+    fn from(error: FolderError) -> ApiFailure {
+        let conflict = |title: &str| ApiFailure::new(StatusCode::CONFLICT, title);
         match error {
             FolderError::Store(error) => error.into(),
             FolderError::Loading => {
-                Failure::new(StatusCode::SERVICE_UNAVAILABLE, "The catalogue is still loading")
+                ApiFailure::new(StatusCode::SERVICE_UNAVAILABLE, "The catalogue is still loading")
                     .next("Try again in a moment.")
             }
-            FolderError::Missing => Failure::missing("No such folder")
+            FolderError::Missing => ApiFailure::missing("No such folder")
                 .next("`mostra folder list` shows what is published."),
-            FolderError::Relative => {
-                Failure::invalid("The path is not absolute").next("Give the whole path, from / on.")
-            }
-            FolderError::NotThere(path) => Failure::invalid("There is no such folder")
+            FolderError::Relative => ApiFailure::invalid("The path is not absolute")
+                .next("Give the whole path, from / on."),
+            FolderError::NotThere(path) => ApiFailure::invalid("There is no such folder")
                 .why(format!("{} does not exist on the host.", path.display())),
-            FolderError::NoDirectory(path) => Failure::invalid("That is not a folder")
+            FolderError::NoDirectory(path) => ApiFailure::invalid("That is not a folder")
                 .why(format!("{} is a file.", path.display())),
-            FolderError::NoRights(path) => Failure::invalid("No rights to read the folder")
+            FolderError::NoRights(path) => ApiFailure::invalid("No rights to read the folder")
                 .why(format!("The service's user may not read {}.", path.display()))
                 .next(format!("Allow it, for example: chmod -R o+rX '{}'", path.display())),
             FolderError::Unreadable(error) => {
-                Failure::invalid("The folder cannot be read").why(error.to_string())
+                ApiFailure::invalid("The folder cannot be read").why(error.to_string())
             }
-            FolderError::System => Failure::invalid("That folder holds the system itself")
+            FolderError::System => ApiFailure::invalid("That folder holds the system itself")
                 .next("Choose the folder with the media."),
-            FolderError::Own => Failure::invalid("That is the service's own directory")
+            FolderError::Own => ApiFailure::invalid("That is the service's own directory")
                 .why("It holds keys and records of the house.")
                 .next("Choose the folder with the media."),
-            FolderError::NoText => Failure::invalid("The folder's path is not valid text")
+            FolderError::NoText => ApiFailure::invalid("The folder's path is not valid text")
                 .next("Rename it to plain UTF-8."),
-            FolderError::Label => Failure::invalid("That label does not work")
+            FolderError::Label => ApiFailure::invalid("That label does not work")
                 .why("A label is 1 to 63 characters on one line."),
             FolderError::Published { path, other } => conflict("The folder is already published")
                 .why(format!("{path} is {:?}.", other.label)),
@@ -177,15 +177,15 @@ impl From<FolderError> for Failure {
                     other.label, other.root
                 )),
             FolderError::Outside { path, folder } => {
-                Failure::invalid("That is no place in the folder")
+                ApiFailure::invalid("That is no place in the folder")
                     .why(format!("{path} does not lie in {}.", folder.root))
             }
             FolderError::NoSubFolder { path, folder } => {
-                Failure::invalid("There is no such sub-folder")
+                ApiFailure::invalid("There is no such sub-folder")
                     .why(format!("{path:?} is no directory in {}.", folder.root))
                     .next("Its path starts below the folder, as Films/Old.")
             }
-            FolderError::WholeLeftOut => Failure::invalid("The whole folder cannot be left out")
+            FolderError::WholeLeftOut => ApiFailure::invalid("The whole folder cannot be left out")
                 .next("Remove the folder instead."),
             FolderError::NoScan => conflict("No scan is running"),
         }
@@ -194,12 +194,12 @@ impl From<FolderError> for Failure {
 
 /// A query that does not fit.
 pub(crate) fn unreadable_query(error: QueryPayloadError, _: &HttpRequest) -> actix_web::Error {
-    Failure::new(StatusCode::BAD_REQUEST, "The request cannot be read")
+    ApiFailure::new(StatusCode::BAD_REQUEST, "The request cannot be read")
         .why(error.to_string())
         .into()
 }
 
 /// A path whose number is none.
 pub(crate) fn unreadable_path(error: PathError, _: &HttpRequest) -> actix_web::Error {
-    Failure::missing("No such path").why(error.to_string()).into()
+    ApiFailure::missing("No such path").why(error.to_string()).into()
 }

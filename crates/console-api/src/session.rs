@@ -12,9 +12,9 @@ use mostra_core::account::SignedIn;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Side;
-use super::body::Body;
+use super::body::JsonBody;
 use super::guard::ListenerAddress;
-use super::problem::Failure;
+use super::problem::ApiFailure;
 
 /// The cookie's name.
 pub(crate) const COOKIE: &str = "mostra_session";
@@ -28,17 +28,17 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
 pub(crate) struct Caller(pub SignedIn);
 
 impl FromRequest for Caller {
-    type Error = Failure;
-    type Future = std::future::Ready<Result<Caller, Failure>>;
+    type Error = ApiFailure;
+    type Future = std::future::Ready<Result<Caller, ApiFailure>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         std::future::ready(identify(request).map(|(signed_in, _)| Caller(signed_in)))
     }
 }
 
-fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
+fn identify(request: &HttpRequest) -> Result<(SignedIn, String), ApiFailure> {
     let out = || {
-        Failure::new(StatusCode::UNAUTHORIZED, "Not signed in")
+        ApiFailure::new(StatusCode::UNAUTHORIZED, "Not signed in")
             .next("Sign in at the console, or run `mostra login`.")
     };
     let accounts = request.app_data::<web::Data<Accounts>>().ok_or_else(out)?;
@@ -52,7 +52,7 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, String), Failure> {
     if by_cookie && changing {
         let sent = request.headers().get("x-csrf-token").and_then(|v| v.to_str().ok());
         if sent != Some(csrf(&token).as_str()) {
-            return Err(Failure::new(StatusCode::FORBIDDEN, "The page is out of date")
+            return Err(ApiFailure::new(StatusCode::FORBIDDEN, "The page is out of date")
                 .next("Reload it and try again."));
         }
     }
@@ -67,10 +67,10 @@ pub(crate) fn token_of(request: &HttpRequest) -> Option<String> {
 /// The address that a request came from.
 ///
 /// # Errors
-/// [`Failure`] where the system does not say.
-pub(crate) fn source_of(request: &HttpRequest) -> Result<IpAddr, Failure> {
+/// [`ApiFailure`] where the system does not say.
+pub(crate) fn source_of(request: &HttpRequest) -> Result<IpAddr, ApiFailure> {
     let peer = request.peer_addr().map(|peer| peer.ip());
-    peer.ok_or_else(|| Failure::invalid("Unknown sender"))
+    peer.ok_or_else(|| ApiFailure::invalid("Unknown sender"))
 }
 
 /// Whether the house still needs its first password.
@@ -84,7 +84,7 @@ pub(crate) fn source_of(request: &HttpRequest) -> Result<IpAddr, Failure> {
 async fn setup(
     accounts: web::Data<Accounts>,
     place: web::Data<ListenerAddress>,
-) -> Result<web::Json<Setup>, Failure> {
+) -> Result<web::Json<Setup>, ApiFailure> {
     let needed = !accounts.any().await?;
     Ok(web::Json(Setup { needed, code_needed: place.side == Side::House || !needed }))
 }
@@ -99,10 +99,10 @@ async fn setup(
 #[post("/session")]
 async fn login(
     request: HttpRequest,
-    body: Body<Login>,
+    body: JsonBody<Login>,
     accounts: web::Data<Accounts>,
     place: web::Data<ListenerAddress>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let Login { name, password, token: program } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
     let token = accounts.sign_in(source_of(&request)?, &name, password, program).await?;
@@ -130,7 +130,7 @@ async fn login(
     responses((status = 200, body = mostra_api::Session))
 )]
 #[get("/session")]
-async fn show(request: HttpRequest) -> Result<web::Json<Session>, Failure> {
+async fn show(request: HttpRequest) -> Result<web::Json<Session>, ApiFailure> {
     let (signed_in, token) = identify(&request)?;
     Ok(web::Json(Session { account: signed_in.account().into(), csrf: csrf(&token), token: None }))
 }
@@ -144,7 +144,7 @@ async fn show(request: HttpRequest) -> Result<web::Json<Session>, Failure> {
 async fn logout(
     request: HttpRequest,
     accounts: web::Data<Accounts>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     let (_, token) = identify(&request)?;
     accounts.sign_out(&token).await?;
     let mut gone = Cookie::build(COOKIE, "").path("/").finish();

@@ -4,7 +4,7 @@ use std::future::{Ready, ready};
 
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, web};
-use mostra_api::{HostLoad as ApiHostLoad, Stream, Streams};
+use mostra_api::{HostLoad as ApiHostLoad, Stream, StreamList};
 use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
@@ -12,7 +12,7 @@ use mostra_app::{Context, streams};
 use mostra_core::ids::StreamId;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::problem::Failure;
+use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -22,10 +22,10 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
 #[utoipa::path(
     operation_id = "listStreams",
     summary = "Streams that run, and the host beside them",
-    responses((status = 200, body = mostra_api::Streams))
+    responses((status = 200, body = mostra_api::StreamList))
 )]
 #[get("/streams")]
-async fn list(_: Caller, view: StreamView) -> web::Json<Streams> {
+async fn list(_: Caller, view: StreamView) -> web::Json<StreamList> {
     web::Json(view.to_api())
 }
 
@@ -39,8 +39,8 @@ pub(crate) struct StreamView {
 }
 
 impl FromRequest for StreamView {
-    type Error = Failure;
-    type Future = Ready<Result<StreamView, Failure>>;
+    type Error = ApiFailure;
+    type Future = Ready<Result<StreamView, ApiFailure>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let view = || {
@@ -51,13 +51,13 @@ impl FromRequest for StreamView {
                 host_load: request.app_data::<web::Data<HostLoad>>()?.clone(),
             })
         };
-        ready(view().ok_or_else(|| Failure::missing("No streams are kept")))
+        ready(view().ok_or_else(|| ApiFailure::missing("No streams are kept")))
     }
 }
 
 impl StreamView {
     /// All streams as they are now.
-    pub(crate) fn to_api(&self) -> Streams {
+    pub(crate) fn to_api(&self) -> StreamList {
         let running = self.streams.book().running(self.context.now());
         let book = self.devices.book();
         let shown = running.into_iter().filter_map(|stream| {
@@ -84,7 +84,7 @@ impl StreamView {
             processor: samples.iter().map(|s| s.processor).collect(),
             disk: samples.iter().map(|s| s.disk).collect(),
         };
-        Streams { streams, host }
+        StreamList { streams, host }
     }
 }
 
@@ -98,9 +98,9 @@ async fn end(
     caller: Caller,
     id: web::Path<u32>,
     streams: web::Data<streams::Streams>,
-) -> Result<HttpResponse, Failure> {
+) -> Result<HttpResponse, ApiFailure> {
     if !streams.end(StreamId(*id)) {
-        return Err(Failure::missing("No such stream")
+        return Err(ApiFailure::missing("No such stream")
             .why("It may have ended by itself.")
             .next("`mostra stream list` shows those that run."));
     }

@@ -57,7 +57,7 @@ pub struct Playback {
 
 /// A step that was just confirmed, with the bytes that confirm it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Confirmed {
+pub struct ConfirmedStep {
     /// *Started* or *skipped ahead*.
     pub step: Step,
     /// Contiguous media bytes acknowledged.
@@ -91,7 +91,7 @@ impl Playback {
 
     /// The device acknowledged the bytes `from` to `to` (excluded) of the file. Gives the steps
     /// that this confirms.
-    pub fn deliver(&mut self, from: u64, to: u64) -> Vec<Confirmed> {
+    pub fn deliver(&mut self, from: u64, to: u64) -> Vec<ConfirmedStep> {
         let Layout { kind, span, needed } = self.layout;
         let run = (from.max(span.0), to.min(span.1));
         if run.0 >= run.1 {
@@ -103,14 +103,15 @@ impl Playback {
         if self.started.is_none() {
             let tail = span.0 + ((span.1 - span.0) as f64 * TAIL) as u64;
             self.started = self.runs.iter().filter(long).find(|(a, _)| *a < tail).copied();
-            confirmed
-                .extend(self.started.map(|(a, b)| Confirmed { step: Step::Started, bytes: b - a }));
+            confirmed.extend(
+                self.started.map(|(a, b)| ConfirmedStep { step: Step::Started, bytes: b - a }),
+            );
         }
         // What continues the first run is no skip, and a picture has none.
         if let Some((_, end)) = self.first().filter(|_| !self.skipped && kind != Kind::Picture)
             && let Some((a, b)) = self.runs.iter().filter(long).find(|(a, _)| *a > end)
         {
-            confirmed.push(Confirmed { step: Step::SkippedAhead, bytes: b - a });
+            confirmed.push(ConfirmedStep { step: Step::SkippedAhead, bytes: b - a });
             self.skipped = true;
         }
         confirmed
@@ -151,7 +152,7 @@ mod tests {
         }))
     }
 
-    fn step(confirmed: Vec<Confirmed>) -> Option<Step> {
+    fn step(confirmed: Vec<ConfirmedStep>) -> Option<Step> {
         assert!(confirmed.len() < 2, "{confirmed:?}");
         confirmed.first().map(|c| c.step)
     }
@@ -195,10 +196,10 @@ mod tests {
     fn just_enough_counts_from_just_before_the_tail_and_in_any_order() {
         let mut exact = film();
         assert_eq!(exact.deliver(1_000, 100_999), []);
-        let started = Confirmed { step: Step::Started, bytes: 100_000 };
+        let started = ConfirmedStep { step: Step::Started, bytes: 100_000 };
         assert_eq!(exact.deliver(100_999, 101_000), [started]);
         assert_eq!(exact.deliver(500_000, 599_999), []);
-        let skipped = Confirmed { step: Step::SkippedAhead, bytes: 100_000 };
+        let skipped = ConfirmedStep { step: Step::SkippedAhead, bytes: 100_000 };
         assert_eq!(exact.deliver(599_999, 600_000), [skipped]);
         // Three quarters of the media data end at 751,000.
         assert_eq!(film().deliver(751_000, 1_000_000), []);

@@ -197,12 +197,12 @@ impl PartialEq for ProofState {
 
 /// Which steps are confirmed, to be looked up quickly.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Confirmed {
+pub struct ConfirmedSteps {
     device: u8,
     kinds: [u8; 3],
 }
 
-impl Confirmed {
+impl ConfirmedSteps {
     /// Whether an act, once it is delivered, confirms a step that is not.
     pub fn would_grow_by(self, act: &Act) -> bool {
         let open = |steps: u8, step: Step| steps & 1 << step as u8 == 0;
@@ -235,9 +235,12 @@ impl ProofState {
     }
 
     /// Which steps are confirmed.
-    pub fn confirmed(&self) -> Confirmed {
+    pub fn confirmed(&self) -> ConfirmedSteps {
         let bits = |ladder: &Ladder| ladder.confirmed().fold(0, |bits, (s, _)| bits | 1 << s as u8);
-        Confirmed { device: bits(&self.ladder), kinds: [0, 1, 2].map(|at| bits(&self.kinds[at])) }
+        ConfirmedSteps {
+            device: bits(&self.ladder),
+            kinds: [0, 1, 2].map(|at| bits(&self.kinds[at])),
+        }
     }
 
     /// Notes a sighting; gives the steps of the device that it confirms. One that confirms

@@ -158,7 +158,7 @@ async fn content(
         Some(true) => Leniency::PassOverSort,
         _ => Leniency::Standard,
     };
-    let who = compute_pool::Requester::Device(requester.device.device);
+    let who = compute_pool::WorkOwner::Device(requester.device.device);
     match action {
         content::Action::GetSearchCapabilities => {
             Answered::of(action, [property::search_capabilities().into()])
@@ -243,8 +243,8 @@ fn listed(
 }
 
 /// The form in which the catalogue is written for who asks.
-fn form(requester: &Requester) -> present::Form<'_> {
-    present::Form {
+fn form(requester: &Requester) -> present::AnswerForm<'_> {
+    present::AnswerForm {
         base: &requester.base,
         offset: requester.device.offset,
         films_pictured: mostra_media::art::films_pictured(),

@@ -19,7 +19,7 @@ use mostra_core::sighting::Act;
 use mostra_net::TcpProbe;
 use tokio::time::timeout;
 
-use super::{Connection, HEAD_TIME};
+use super::{DeviceConnection, HEAD_TIME};
 
 /// Who asks, decided once for the request.
 #[derive(Clone)]
@@ -82,7 +82,7 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
     let network = request.app_data::<web::Data<Network>>();
     let devices = request.app_data::<web::Data<Devices>>();
-    let admitted = match (network, devices, request.conn_data::<Connection>()) {
+    let admitted = match (network, devices, request.conn_data::<DeviceConnection>()) {
         (Some(network), Some(devices), Some(connection)) => {
             admit(network, devices, connection, request.head())
         }
@@ -143,7 +143,7 @@ pub(crate) fn dress(head: &mut ResponseHead) {
 pub(crate) fn admit(
     network: &Network,
     devices: &Devices,
-    connection: &Connection,
+    connection: &DeviceConnection,
     request: &RequestHead,
 ) -> Result<Requester, StatusCode> {
     if request.uri.path_and_query().is_some_and(|target| target.as_str().len() > LINE) {

@@ -54,7 +54,7 @@ pub struct DirectoryParts {
 }
 
 /// A device's connection, kept by the server for as long as it is open.
-pub struct Connection {
+pub struct DeviceConnection {
     /// Our end.
     pub local: SocketAddrV4,
     /// The device's end.
@@ -63,26 +63,26 @@ pub struct Connection {
     pub probe: Arc<TcpProbe>,
 }
 
-impl Drop for Connection {
+impl Drop for DeviceConnection {
     fn drop(&mut self) {
         // The server drops this before it closes the socket.
         self.probe.close();
     }
 }
 
-impl Connection {
-    fn of(stream: &TcpStream) -> Option<Connection> {
+impl DeviceConnection {
+    fn of(stream: &TcpStream) -> Option<DeviceConnection> {
         let (Ok(SocketAddr::V4(local)), Ok(SocketAddr::V4(peer))) =
             (stream.local_addr(), stream.peer_addr())
         else {
             return None;
         };
-        Some(Connection { local, peer, probe: Arc::new(TcpProbe::new(stream.as_raw_fd())) })
+        Some(DeviceConnection { local, peer, probe: Arc::new(TcpProbe::new(stream.as_raw_fd())) })
     }
 }
 
 fn remember(stream: &TcpStream, extensions: &mut Extensions) {
-    if let Some(connection) = Connection::of(stream) {
+    if let Some(connection) = DeviceConnection::of(stream) {
         extensions.insert(connection);
     }
 }
@@ -100,16 +100,16 @@ pub fn bind(address: Ipv4Addr, port: u16) -> Result<TcpListener, ListenError> {
 }
 
 /// Serves devices on any number of listeners, which share one limit on connections.
-pub struct Directory {
+pub struct DirectoryListener {
     parts: DirectoryParts,
     connections: Arc<ConnectionLimit>,
     most: usize,
 }
 
-impl Directory {
+impl DirectoryListener {
     /// For so many connections at once (HTTP-32).
-    pub fn new(parts: DirectoryParts, most: usize) -> Directory {
-        Directory { parts, connections: Arc::new(ConnectionLimit::new(most)), most }
+    pub fn new(parts: DirectoryParts, most: usize) -> DirectoryListener {
+        DirectoryListener { parts, connections: Arc::new(ConnectionLimit::new(most)), most }
     }
 
     /// Serves devices on a listener.

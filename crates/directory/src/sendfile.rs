@@ -32,7 +32,7 @@ use tokio_util::codec::{Decoder as _, Encoder as _};
 use super::connection_limit::ConnectionLimit;
 use super::media::{self, MediaBody, Planner};
 use super::reject::reject_and_close;
-use super::{Connection, DirectoryParts, HEAD_TIME, KEEP_ALIVE, gate};
+use super::{DeviceConnection, DirectoryParts, HEAD_TIME, KEEP_ALIVE, gate};
 
 /// Bytes of a head that is looked for here; the few longer ones go to the server.
 const HEAD: usize = 8 << 10;
@@ -98,7 +98,7 @@ async fn serve(
     config: &ServiceConfig,
 ) -> Option<TcpStream> {
     let stream = Arc::new(stream);
-    let connection = Connection::of(&stream)?;
+    let connection = DeviceConnection::of(&stream)?;
     let mut patience = HEAD_TIME;
     loop {
         let (request, mut codec, length) = match timeout(patience, next(&stream, config)).await {

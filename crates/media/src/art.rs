@@ -37,7 +37,7 @@ pub fn films_pictured() -> bool {
 }
 
 /// Where a picture is made from.
-pub enum Source {
+pub enum PictureSource {
     /// A picture file, with its Exif orientation.
     Picture(File, Option<u8>),
     /// A sound file with a picture inside.
@@ -47,18 +47,18 @@ pub enum Source {
     Film(File, Option<u64>, Format),
 }
 
-impl Source {
+impl PictureSource {
     /// What shows an item: the file beside it, else what is in it.
-    pub fn of(facts: &Facts, file: File, beside: Option<File>) -> Source {
+    pub fn of(facts: &Facts, file: File, beside: Option<File>) -> PictureSource {
         match (beside, facts.kind, facts.format) {
-            (Some(beside), ..) => Source::Picture(beside, None),
+            (Some(beside), ..) => PictureSource::Picture(beside, None),
             (None, Kind::Picture, format) if format.row().demuxer.is_some() => {
-                Source::Film(file, None, format)
+                PictureSource::Film(file, None, format)
             }
-            (None, Kind::Picture, _) => Source::Picture(file, facts.orientation),
-            (None, Kind::Music, format) => Source::Embedded(file, format),
+            (None, Kind::Picture, _) => PictureSource::Picture(file, facts.orientation),
+            (None, Kind::Music, format) => PictureSource::Embedded(file, format),
             (None, Kind::Video, format) => {
-                Source::Film(file, Some(facts.duration_ms.unwrap_or(0)), format)
+                PictureSource::Film(file, Some(facts.duration_ms.unwrap_or(0)), format)
             }
         }
     }
@@ -66,20 +66,20 @@ impl Source {
 
 /// Makes a JPEG within a rendition's bounds; `None` when the source has no picture that can be
 /// read.
-pub fn make(source: Source, rendition: Rendition) -> Option<Vec<u8>> {
+pub fn make(source: PictureSource, rendition: Rendition) -> Option<Vec<u8>> {
     let picture = match source {
-        Source::Picture(file, orientation) => {
+        PictureSource::Picture(file, orientation) => {
             if file.metadata().ok()?.len() > BYTES {
                 return None;
             }
             turn(decode(BufReader::new(file))?, orientation)
         }
-        Source::Embedded(file, format) => {
+        PictureSource::Embedded(file, format) => {
             let size = file.metadata().ok()?.len();
             let mut file = PartReader::new(file, size);
             decode(Cursor::new(audio::cover(&mut file, format)?))?
         }
-        Source::Film(file, duration, format) => frame(&file, duration, format)?,
+        PictureSource::Film(file, duration, format) => frame(&file, duration, format)?,
     };
     let size = (picture.width(), picture.height());
     let (width, height) = rendition.fit(size);
@@ -108,7 +108,7 @@ pub const MAKE: &str = "make-picture";
 /// argument: whatever a damaged or hostile file does to its reader costs one picture. `held` is
 /// dropped once that process has gone.
 pub fn make_apart<T: Send + 'static>(
-    source: Source,
+    source: PictureSource,
     rendition: Rendition,
     patience: Duration,
     held: T,
@@ -118,15 +118,15 @@ pub fn make_apart<T: Send + 'static>(
     // The allocator would take the whole of its memory at once, and leave none for other programs.
     command.env("MIMALLOC_ARENA_RESERVE", "0");
     let file = match source {
-        Source::Picture(file, orientation) => {
+        PictureSource::Picture(file, orientation) => {
             command.args(["picture", &orientation.unwrap_or(1).to_string(), ""]);
             file
         }
-        Source::Embedded(file, format) => {
+        PictureSource::Embedded(file, format) => {
             command.args(["embedded", "", format.extension()]);
             file
         }
-        Source::Film(file, duration, format) => {
+        PictureSource::Film(file, duration, format) => {
             let length = duration.map_or("still".into(), |ms| ms.to_string());
             command.args(["film", &length, format.extension()]);
             file
@@ -157,9 +157,9 @@ pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
     let file = File::from(std::io::stdin().as_fd().try_clone_to_owned()?);
     let format = Format::ALL.into_iter().find(|one| one.extension() == format).ok_or_else(wrong);
     let source = match sort.as_str() {
-        "picture" => Source::Picture(file, number.parse().ok()),
-        "embedded" => Source::Embedded(file, format?),
-        "film" => Source::Film(file, number.parse().ok(), format?),
+        "picture" => PictureSource::Picture(file, number.parse().ok()),
+        "embedded" => PictureSource::Embedded(file, format?),
+        "film" => PictureSource::Film(file, number.parse().ok(), format?),
         _ => return Err(wrong()),
     };
     let jpeg = make(source, rendition).unwrap_or_default();
@@ -272,7 +272,7 @@ mod tests {
         for (orientation, size, top_left_red) in
             [(None, (160, 80), true), (Some(6), (80, 160), true), (Some(3), (160, 80), false)]
         {
-            let source = Source::Picture(file(&picture()), orientation);
+            let source = PictureSource::Picture(file(&picture()), orientation);
             let jpeg = make(source, Rendition::Thumbnail).unwrap();
             assert_eq!(&jpeg[..2], [0xff, 0xd8]);
             // Baseline, not progressive.
@@ -289,24 +289,27 @@ mod tests {
         let mut jpeg = Vec::new();
         let small = DynamicImage::from(image::RgbImage::new(16, 16));
         small.write_with_encoder(JpegEncoder::new_with_quality(&mut jpeg, 80)).unwrap();
-        assert!(make(Source::Picture(file(&jpeg), None), Rendition::Small).is_some());
+        assert!(make(PictureSource::Picture(file(&jpeg), None), Rendition::Small).is_some());
         // Its header says 30000 by 30000.
         let frame = jpeg.windows(2).position(|w| w == [0xff, 0xc0]).unwrap();
         jpeg[frame + 5..frame + 9].copy_from_slice(&[0x75, 0x30, 0x75, 0x30]);
         let begin = std::time::Instant::now();
-        assert_eq!(make(Source::Picture(file(&jpeg), None), Rendition::Small), None);
+        assert_eq!(make(PictureSource::Picture(file(&jpeg), None), Rendition::Small), None);
         assert!(begin.elapsed() < Duration::from_millis(500));
         // Nor more bytes than any file of one has.
         let long = file(&picture());
         long.set_len(BYTES + 1).unwrap();
-        assert_eq!(make(Source::Picture(long, None), Rendition::Small), None);
+        assert_eq!(make(PictureSource::Picture(long, None), Rendition::Small), None);
     }
 
     #[test]
     fn damage_gives_no_picture() {
         let mut cut = picture();
         cut.truncate(40);
-        assert_eq!(make(Source::Picture(file(&cut), None), Rendition::Small), None);
-        assert_eq!(make(Source::Embedded(file(b"ID3"), Format::Mp3), Rendition::Small), None);
+        assert_eq!(make(PictureSource::Picture(file(&cut), None), Rendition::Small), None);
+        assert_eq!(
+            make(PictureSource::Embedded(file(b"ID3"), Format::Mp3), Rendition::Small),
+            None
+        );
     }
 }

@@ -102,7 +102,7 @@ fn films_of_every_format() {
             assert_eq!(facts.title.as_deref(), Some("Fog"), "{name}");
             assert_eq!(facts.audio().unwrap().language.as_deref(), Some("eng"), "{name}");
         }
-        let source = art::Source::of(&facts, std::fs::File::open(&path).unwrap(), None);
+        let source = art::PictureSource::of(&facts, std::fs::File::open(&path).unwrap(), None);
         let rendition = mostra_core::profile::Rendition::Thumbnail;
         let jpeg = art::make(source, rendition).unwrap_or_else(|| panic!("{name}: no picture"));
         assert_eq!(&jpeg[..2], [0xff, 0xd8], "{name}");
@@ -154,7 +154,7 @@ fn heic_with_what_the_camera_wrote() {
     assert_eq!((facts.resolution, facts.date), (original.resolution, original.date));
     assert!(facts.date.is_some());
     let file = std::fs::File::open(&path).unwrap();
-    let jpeg = art::make(art::Source::of(&facts, file, None), Rendition::Thumbnail).unwrap();
+    let jpeg = art::make(art::PictureSource::of(&facts, file, None), Rendition::Thumbnail).unwrap();
     assert_eq!(&jpeg[..2], [0xff, 0xd8]);
 }
 

@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use actix_web::dev::ServerHandle;
 use mostra_app::network::Network;
-use mostra_app::network::discovery::Command;
-use mostra_directory::{Directory, bind};
+use mostra_app::network::discovery::DiscoveryCommand;
+use mostra_directory::{DirectoryListener, bind};
 use mostra_net::{InterfaceChange, InterfaceMonitor, Interfaces, ServedInterface};
 
 /// How often the host's interfaces are looked at.
@@ -17,7 +17,7 @@ const LOOK: Duration = Duration::from_secs(1);
 
 /// The device listeners by interface.
 pub(crate) struct DeviceListeners {
-    directory: Directory,
+    directory: DirectoryListener,
     network: Arc<Network>,
     wanted: Interfaces,
     servers: HashMap<u32, ServerHandle>,
@@ -26,7 +26,7 @@ pub(crate) struct DeviceListeners {
 impl DeviceListeners {
     /// None yet.
     pub(crate) fn new(
-        directory: Directory,
+        directory: DirectoryListener,
         network: Arc<Network>,
         wanted: Interfaces,
     ) -> DeviceListeners {
@@ -72,7 +72,7 @@ impl DeviceListeners {
 
     async fn down(&mut self, interface: &ServedInterface) {
         tracing::info!("{} ({}) is gone", interface.name, interface.address);
-        self.network.command(Command::Down(interface.clone()));
+        self.network.command(DiscoveryCommand::Down(interface.clone()));
         if let Some(server) = self.servers.remove(&interface.index) {
             server.stop(false).await;
         }
@@ -82,7 +82,7 @@ impl DeviceListeners {
     fn up(&mut self, interface: ServedInterface) {
         if self.start(&interface) {
             tracing::info!("{} ({}) is there", interface.name, interface.address);
-            self.network.command(Command::Up(interface));
+            self.network.command(DiscoveryCommand::Up(interface));
         }
     }
 
@@ -93,11 +93,11 @@ impl DeviceListeners {
         let (name, address) = (&interface.name, interface.address);
         tracing::info!("{name} is at {address} now, no longer at {}", before.address);
         match self.network.identity_anew().await {
-            Ok(identity) => self.network.command(Command::Moved(interface, identity)),
+            Ok(identity) => self.network.command(DiscoveryCommand::Moved(interface, identity)),
             // Without the records no greater boot id is to be had: go and come.
             Err(_) => {
-                self.network.command(Command::Down(before.clone()));
-                self.network.command(Command::Up(interface));
+                self.network.command(DiscoveryCommand::Down(before.clone()));
+                self.network.command(DiscoveryCommand::Up(interface));
             }
         }
     }

@@ -23,7 +23,7 @@ use mostra_app::network::{Network, NetworkOptions, Subscriptions, discovery, eve
 use mostra_app::streams::Streams;
 use mostra_app::{Clock, Context, host_load, memory};
 use mostra_console_api::{HouseAccess, Side};
-use mostra_directory::Directory;
+use mostra_directory::DirectoryListener;
 use mostra_net::{Neighbours, ServedInterface};
 use mostra_store::{Hold, Records, StoreError};
 use tokio::sync::mpsc;
@@ -114,7 +114,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
 
     let broken =
         |e: std::io::Error| StartupError::new(format!("a listener failed: {e}"), "Check the log.");
-    let directory = Directory::new(house.directory_parts(&context), config.connections);
+    let directory = DirectoryListener::new(house.directory_parts(&context), config.connections);
     let mut device_listeners =
         DeviceListeners::new(directory, house.network.clone(), config.interfaces.clone());
     for (interface, listener) in listeners {
@@ -158,7 +158,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     }
     tracing::info!("stopping");
     // Byebye goes out while the listener still answers (SSDP-22).
-    house.network.command(discovery::Command::Stop);
+    house.network.command(discovery::DiscoveryCommand::Stop);
     let _ = tokio::time::timeout(Duration::from_secs(2), announcing).await;
     context.stop();
     console.access.close().await;
@@ -187,7 +187,7 @@ impl House {
         config: &Config,
         served: Vec<ServedInterface>,
         device_port: u16,
-        commands: mpsc::UnboundedSender<discovery::Command>,
+        commands: mpsc::UnboundedSender<discovery::DiscoveryCommand>,
     ) -> Result<House, StoreError> {
         let options = NetworkOptions {
             max_age: config.max_age,

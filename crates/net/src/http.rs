@@ -59,7 +59,7 @@ pub struct Client(reqwest::Client);
 
 /// What a client is made of beside its bounds.
 #[derive(Debug, Clone, Default)]
-pub struct Options<'a> {
+pub struct HttpOptions<'a> {
     /// The address of ours that requests come from.
     pub from: Option<IpAddr>,
     /// What the client calls itself.
@@ -74,7 +74,7 @@ impl Client {
     ///
     /// # Errors
     /// [`RequestError::Unsendable`] where the system allows none.
-    pub fn new(bounds: &Bounds, options: &Options<'_>) -> Result<Client, RequestError> {
+    pub fn new(bounds: &Bounds, options: &HttpOptions<'_>) -> Result<Client, RequestError> {
         let mut builder = reqwest::Client::builder()
             .redirect(Policy::none())
             .no_proxy()

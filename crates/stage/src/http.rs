@@ -3,7 +3,7 @@
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
-use mostra_net::http::{Bounds, Client, HeaderMap, Method, Options, RequestError, read};
+use mostra_net::http::{Bounds, Client, HeaderMap, HttpOptions, Method, RequestError, read};
 
 /// A request.
 #[derive(Debug, Clone)]
@@ -72,7 +72,7 @@ pub(crate) async fn fetch(
 ) -> Result<HttpAnswer, String> {
     let HttpRequest { method, to, path, fields, body, patience } = request;
     let bounds = Bounds { connect: patience, whole: Some(patience), silence: None };
-    let options = Options { from: Some(from.into()), ..Options::default() };
+    let options = HttpOptions { from: Some(from.into()), ..HttpOptions::default() };
     let method = Method::from_bytes(method.as_bytes()).map_err(|e| e.to_string())?;
     let fields: Vec<(&str, &str)> = fields.iter().map(|(n, v)| (&**n, &**v)).collect();
     let exchange = async {

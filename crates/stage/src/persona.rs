@@ -24,7 +24,7 @@ pub(crate) struct Persona {
     /// How it looks for servers.
     pub search: PersonaSearch,
     /// How it browses.
-    pub browse: Browse,
+    pub browse: BrowseSettings,
     /// How it fetches media.
     pub play: Play,
 }
@@ -44,7 +44,7 @@ pub(crate) struct PersonaSearch {
 /// How a device browses.
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(crate) struct Browse {
+pub(crate) struct BrowseSettings {
     /// Objects asked for at a time.
     pub page: u32,
     /// The Filter it sends.

@@ -16,7 +16,7 @@ use mostra_core::catalogue::Touched;
 use mostra_core::device::{Device, DeviceBook, Hardware};
 use mostra_core::ids::{DeviceId, FolderId, UpdateId};
 use mostra_core::present;
-use mostra_core::proof::Confirmed;
+use mostra_core::proof::ConfirmedSteps;
 use mostra_core::sighting::{Act, Coalescer, Contact, Sighting};
 use mostra_core::traits::{Observed, Rules, Traits};
 use mostra_net::{Neighbours, TcpProbe};
@@ -50,7 +50,7 @@ pub struct Recognised {
     /// What it needs done differently.
     pub traits: Arc<Traits>,
     /// Which steps are confirmed of it.
-    confirmed: Confirmed,
+    confirmed: ConfirmedSteps,
 }
 
 /// What the devices are kept with.

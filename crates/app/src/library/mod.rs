@@ -14,7 +14,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, PoisonError, RwLock};
 
 use mostra_core::Locale;
-use mostra_core::catalogue::{Catalogue, Options, PictureOrder, Titles};
+use mostra_core::catalogue::{Catalogue, CatalogueOptions, PictureOrder, Titles};
 use mostra_core::ids::UpdateId;
 use mostra_core::station::Allowed;
 use mostra_store::{Counter, StoreError};
@@ -77,7 +77,7 @@ pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, UpdateId),
     let pictures = records.setting_or("picture_order", PictureOrder::default().word()).await?;
     let locale = records.setting_or("locale", Locale::default().word()).await?;
     let mimes = records.setting_or("mimes", "{}").await?;
-    let options = Options {
+    let options = CatalogueOptions {
         titles: Titles::from_word(&titles).unwrap_or_default(),
         pictures: PictureOrder::from_word(&pictures).unwrap_or_default(),
         locale: Locale::from_word(&locale).unwrap_or_default(),

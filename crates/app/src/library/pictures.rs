@@ -12,7 +12,7 @@ use bytes::Bytes;
 use mostra_core::catalogue::{ItemView, Located};
 use mostra_core::present;
 use mostra_core::profile::Rendition;
-use mostra_media::art::{Made, Source, make_apart};
+use mostra_media::art::{Made, PictureSource, make_apart};
 use mostra_media::open::open;
 use tokio::sync::Semaphore;
 
@@ -90,7 +90,7 @@ impl Pictures {
         let opened = pool.run(move || {
             let beside: Option<File> =
                 facts.art.as_ref().and_then(|name| open(&located.beside(name)).ok());
-            Ok(Source::of(&facts, open(&located)?, beside))
+            Ok(PictureSource::of(&facts, open(&located)?, beside))
         });
         let source = opened.await?;
         let took_long = || io::Error::new(io::ErrorKind::TimedOut, "making it took too long");

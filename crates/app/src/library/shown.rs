@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use mostra_core::catalogue::{Catalogue, Change, File, Options, Touched};
+use mostra_core::catalogue::{Catalogue, CatalogueOptions, Change, File, Touched};
 use mostra_core::ids::{FolderId, UpdateId};
 use mostra_store::{Counter, Loaded, RawFiles, StoreError};
 use rayon::iter::{ParallelDrainRange as _, ParallelIterator as _};
@@ -165,7 +165,7 @@ impl Library {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn change_options(&self, options: Options) -> Result<(), StoreError> {
+    pub async fn change_options(&self, options: CatalogueOptions) -> Result<(), StoreError> {
         if options == *self.catalogue().options() {
             return Ok(());
         }

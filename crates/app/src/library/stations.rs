@@ -10,7 +10,7 @@ use bytes::Bytes;
 use futures_util::{Stream, StreamExt as _};
 use mostra_core::icy_metadata::IcyMetadata;
 use mostra_core::station::{Address, Allowed};
-use mostra_net::http::{Bounds, Client, Method, Options, RequestError, Response};
+use mostra_net::http::{Bounds, Client, HttpOptions, Method, RequestError, Response};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use crate::network::server_field;
@@ -120,11 +120,11 @@ async fn connect(address: &Address, allowed: &Allowed) -> Result<Response, NotHe
     };
     let machine = machines.into_iter().find(|machine| allowed.may_reach(address, *machine));
     let machine = SocketAddr::new(machine.ok_or(NotHeard::Forbidden)?, address.port);
-    let options = Options {
+    let options = HttpOptions {
         user_agent: Some(server_field()),
         // The name is looked up once, here: a second look could say something else (SEC-12).
         resolved: Some((&address.host, machine)),
-        ..Options::default()
+        ..HttpOptions::default()
     };
     let client = Client::new(&BOUNDS, &options).map_err(|_| silent("cannot be asked"))?;
     let sent = client.send(Method::GET, &address.written(), &[], Bytes::new()).await;

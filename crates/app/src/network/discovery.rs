@@ -15,7 +15,7 @@ use crate::devices::Devices;
 
 /// What discovery is told.
 #[derive(Debug)]
-pub enum Command {
+pub enum DiscoveryCommand {
     /// The house is somebody new: leave and come back.
     Identity(Identity),
     /// An interface came up, and its listener answers (SSDP-20).
@@ -104,7 +104,7 @@ impl InterfaceSockets {
 pub async fn run(
     network: Arc<Network>,
     devices: Arc<Devices>,
-    mut commands: mpsc::UnboundedReceiver<Command>,
+    mut commands: mpsc::UnboundedReceiver<DiscoveryCommand>,
 ) {
     let seed = u64::from_ne_bytes(crate::random::random_bytes());
     let clock = network.context.clock;
@@ -137,18 +137,18 @@ pub async fn run(
                 }
             }
             command = commands.recv() => match command {
-                Some(Command::Identity(identity)) => machine.change_identity(clock.now(), identity),
-                Some(Command::Announce) => machine.announce(clock.now()),
-                Some(Command::Up(interface)) => {
+                Some(DiscoveryCommand::Identity(identity)) => machine.change_identity(clock.now(), identity),
+                Some(DiscoveryCommand::Announce) => machine.announce(clock.now()),
+                Some(DiscoveryCommand::Up(interface)) => {
                     sockets.missing.push(interface);
                     retry.reset_immediately();
                 }
-                Some(Command::Down(interface)) => {
+                Some(DiscoveryCommand::Down(interface)) => {
                     sockets.close(interface.index);
                     machine.link_down(interface.index);
                     network.note_problem(&interface, None);
                 }
-                Some(Command::Moved(interface, identity)) => {
+                Some(DiscoveryCommand::Moved(interface, identity)) => {
                     sockets.close(interface.index);
                     match sockets.try_open(&interface) {
                         Some(socket) => {
@@ -163,7 +163,7 @@ pub async fn run(
                         }
                     }
                 }
-                Some(Command::Stop) | None => break,
+                Some(DiscoveryCommand::Stop) | None => break,
             },
         }
         while let Some(datagram) = machine.poll_output(clock.now()) {

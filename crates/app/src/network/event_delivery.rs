@@ -5,8 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::sighting::Act;
-use mostra_net::http::{Bounds, Client, Method, Options, RequestError};
-use mostra_protocol::server::{Delivery, DeliveryOutcome, write_properties};
+use mostra_net::http::{Bounds, Client, HttpOptions, Method, RequestError};
+use mostra_protocol::server::{DeliveryOutcome, EventDelivery, write_properties};
 
 use super::Subscriptions;
 use crate::Context;
@@ -18,7 +18,7 @@ const BOUNDS: Bounds =
 
 /// Delivers events as they become due, each subscriber on its own (GENA-14).
 pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: Arc<Devices>) {
-    let client = match Client::new(&BOUNDS, &Options::default()) {
+    let client = match Client::new(&BOUNDS, &HttpOptions::default()) {
         Ok(client) => client,
         Err(error) => {
             tracing::error!("events cannot be sent: {error}");
@@ -65,7 +65,7 @@ pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: A
 }
 
 /// Tries the callbacks in order until one accepts (GENA-7).
-async fn deliver(client: &Client, delivery: &Delivery) -> DeliveryOutcome {
+async fn deliver(client: &Client, delivery: &EventDelivery) -> DeliveryOutcome {
     let body = write_properties(&delivery.variables);
     for (address, path) in &delivery.callbacks {
         match attempt(client, *address, path, delivery, body.clone()).await {
@@ -81,7 +81,7 @@ async fn attempt(
     client: &Client,
     address: SocketAddrV4,
     path: &str,
-    delivery: &Delivery,
+    delivery: &EventDelivery,
     body: String,
 ) -> Result<u16, RequestError> {
     // NOTIFY is a valid token, so this cannot fail; GET would be refused by the subscriber.

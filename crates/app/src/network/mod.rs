@@ -26,7 +26,7 @@ pub use subscriptions::Subscriptions;
 
 use crate::context::{Context, Topic};
 use crate::random::random_uuid;
-use discovery::Command;
+use discovery::DiscoveryCommand;
 use other_servers::OtherServers;
 
 /// What an installation chooses of how the house appears on the network.
@@ -73,7 +73,7 @@ pub struct Network {
     served: ArcSwap<Vec<ServedInterface>>,
     /// The device listener's port as bound.
     device_port: AtomicU16,
-    commands: mpsc::UnboundedSender<Command>,
+    commands: mpsc::UnboundedSender<DiscoveryCommand>,
     /// Why an interface cannot be discovered, by interface name.
     problems: Mutex<HashMap<String, String>>,
     other_servers: OtherServers,
@@ -91,7 +91,7 @@ impl Network {
         options: NetworkOptions,
         served: Vec<ServedInterface>,
         device_port: u16,
-        commands: mpsc::UnboundedSender<Command>,
+        commands: mpsc::UnboundedSender<DiscoveryCommand>,
     ) -> Result<Network, StoreError> {
         let name = context.records.setting_or("name", "Mostra").await?;
         let udn = context.records.setting_or("udn", &format!("uuid:{}", random_uuid())).await?;
@@ -153,7 +153,7 @@ impl Network {
     }
 
     /// Tells discovery something.
-    pub fn command(&self, command: Command) {
+    pub fn command(&self, command: DiscoveryCommand) {
         let _ = self.commands.send(command);
     }
 
@@ -170,7 +170,7 @@ impl Network {
         *self.name.write().unwrap_or_else(PoisonError::into_inner) = name;
         self.duplicates().retain(|(_, same), _| *same != Sameness::Name);
         self.boot_id.store(boot_id & 0x7fff_ffff, Ordering::Relaxed);
-        self.command(Command::Identity(self.identity()));
+        self.command(DiscoveryCommand::Identity(self.identity()));
         self.context.changed(Topic::House);
         Ok(())
     }
@@ -186,7 +186,7 @@ impl Network {
         *self.udn.write().unwrap_or_else(PoisonError::into_inner) = udn;
         self.duplicates().clear();
         let identity = self.identity_anew().await?;
-        self.command(Command::Identity(identity));
+        self.command(DiscoveryCommand::Identity(identity));
         self.context.changed(Topic::House);
         Ok(())
     }

@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use mostra_core::station::Address;
-use mostra_net::http::{Bounds, Client, Options};
+use mostra_net::http::{Bounds, Client, HttpOptions};
 use mostra_protocol::control_point::read_description;
 
 use super::{Network, Sameness, server_field};
@@ -54,7 +54,7 @@ pub(super) fn announced(network: &Arc<Network>, source: Ipv4Addr, location: &str
 }
 
 async fn name(address: &Address) -> Option<String> {
-    let options = Options { user_agent: Some(server_field()), ..Options::default() };
+    let options = HttpOptions { user_agent: Some(server_field()), ..HttpOptions::default() };
     let client = Client::new(&BOUNDS, &options).ok()?;
     let bytes = client.document(&address.written(), BYTES).await.ok()?;
     let read = read_description(&String::from_utf8_lossy(&bytes)).ok()?;

@@ -12,7 +12,9 @@ use super::container::stem;
 use super::id::NodeId;
 use super::names::Names;
 use super::record::pack;
-use super::{Catalogue, Directory, File, Folder, KeptDirectory, Links, Options, Playlist, Titles};
+use super::{
+    Catalogue, CatalogueOptions, Directory, File, Folder, KeptDirectory, Links, Playlist, Titles,
+};
 use crate::Kind;
 use crate::collate::natural_order;
 use crate::shards::AsIs;
@@ -116,14 +118,14 @@ impl Edits {
 
 /// A batch that is too large to be held at once: changes are taken in one by one, and the
 /// lists are made at the end.
-pub struct Batch {
+pub struct BulkLoad {
     old: Catalogue,
     next: Catalogue,
     base: Base,
     touched: Touched,
 }
 
-impl Batch {
+impl BulkLoad {
     /// Takes a change in.
     pub fn put(&mut self, change: Change) {
         self.next.change(change, &mut self.base, &mut self.touched);
@@ -139,8 +141,8 @@ impl Batch {
 
 impl Catalogue {
     /// Begins a batch upon this catalogue, which itself stays as it is.
-    pub fn batch(&self) -> Batch {
-        Batch {
+    pub fn batch(&self) -> BulkLoad {
+        BulkLoad {
             old: self.clone(),
             next: self.clone(),
             base: Base::default(),
@@ -159,7 +161,7 @@ impl Catalogue {
     }
 
     /// The same files in another manner.
-    pub fn with_options(&self, options: Options) -> Catalogue {
+    pub fn with_options(&self, options: CatalogueOptions) -> Catalogue {
         let mut next = Catalogue::new(&self.epoch, self.update_id.plus(1));
         next.names = Names::by(options.locale);
         next.options = Arc::new(options);

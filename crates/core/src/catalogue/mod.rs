@@ -39,7 +39,7 @@ use std::sync::Arc;
 
 use crate::ids::{FolderId, UpdateId};
 pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page};
-pub use change::{Batch, Change, Touched};
+pub use change::{BulkLoad, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
 pub use search::Window;
@@ -157,7 +157,7 @@ pub enum PictureOrder {
 
 /// What the person chose for the whole catalogue.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Options {
+pub struct CatalogueOptions {
     /// Where titles come from.
     pub titles: Titles,
     /// How pictures stand.
@@ -185,7 +185,7 @@ pub type Links = Arc<BTreeMap<String, String>>;
 pub struct Catalogue {
     epoch: Arc<str>,
     update_id: UpdateId,
-    options: Arc<Options>,
+    options: Arc<CatalogueOptions>,
     folders: Arc<Vec<Folder>>,
     /// Folders' serials by slot; see [`access_class`].
     slots: Arc<Vec<Option<FolderId>>>,
@@ -255,7 +255,7 @@ impl Catalogue {
     }
 
     /// What the person chose.
-    pub fn options(&self) -> &Options {
+    pub fn options(&self) -> &CatalogueOptions {
         &self.options
     }
 

@@ -55,7 +55,7 @@ const WAITING_TITLE: &str = "Not let in yet: please ask the house";
 
 /// How an answer is written for the device that asks.
 #[derive(Debug, Clone, Copy)]
-pub struct Form<'a> {
+pub struct AnswerForm<'a> {
     /// `http://address:port` as this device reaches us (CDS-22).
     pub base: &'a str,
     /// The device's own update-id offset (CDS-45).
@@ -73,7 +73,7 @@ const WHOLE: (u32, usize) = (5000, 4 << 20);
 /// The same for who counts (IOP-16).
 const COUNTED: (u32, usize) = (1000, 200 << 10);
 
-impl Form<'_> {
+impl AnswerForm<'_> {
     /// Objects and bytes that a page requested_object for with this count may have.
     fn page(&self, count: u32) -> (u32, usize) {
         let asks_all = count == 0 || count >= WHOLE.0;
@@ -92,7 +92,7 @@ pub fn browse(
     catalogue: &Catalogue,
     decision: &Decision,
     browse: &Browse,
-    form: Form<'_>,
+    form: AnswerForm<'_>,
 ) -> Result<ListAnswer, Fault> {
     let pass = match decision {
         Decision::Admitted(pass) => pass,
@@ -139,7 +139,7 @@ pub fn search(
     catalogue: &Catalogue,
     decision: &Decision,
     search: &Search,
-    form: Form<'_>,
+    form: AnswerForm<'_>,
     stop: &Stop,
 ) -> Result<ListAnswer, Fault> {
     let Decision::Admitted(pass) = decision else {
@@ -165,7 +165,13 @@ pub fn search(
     Ok(written(page, &search.filter, title, bytes, form))
 }
 
-fn written(page: Page, filter: &Filter, title: String, bytes: usize, form: Form<'_>) -> ListAnswer {
+fn written(
+    page: Page,
+    filter: &Filter,
+    title: String,
+    bytes: usize,
+    form: AnswerForm<'_>,
+) -> ListAnswer {
     let kind = |object: &Object| match &object.node {
         Node::Item(item) => Some(item.facts.kind),
         Node::Container { .. } => None,
@@ -224,7 +230,7 @@ pub fn is_pictured(facts: &Facts, films: bool) -> bool {
 fn threshold(
     catalogue: &Catalogue,
     browse: &Browse,
-    form: Form<'_>,
+    form: AnswerForm<'_>,
     notice: Option<&'static str>,
 ) -> Result<ListAnswer, Fault> {
     let container = |id: &str, parent: &str, title: &str, children: u32| didl::Object {
@@ -262,7 +268,7 @@ fn threshold(
     })
 }
 
-fn object(object: Object, form: Form<'_>) -> didl::Object {
+fn object(object: Object, form: AnswerForm<'_>) -> didl::Object {
     let Object { id, parent, title, node } = object;
     match node {
         Node::Container { children, class, artist, art, .. } => {
@@ -298,7 +304,13 @@ fn object(object: Object, form: Form<'_>) -> didl::Object {
     }
 }
 
-fn item(id: String, parent: String, title: String, view: ItemView, form: Form<'_>) -> didl::Object {
+fn item(
+    id: String,
+    parent: String,
+    title: String,
+    view: ItemView,
+    form: AnswerForm<'_>,
+) -> didl::Object {
     let original = view.reference.clone().unwrap_or_else(|| id.clone());
     let path = media_path(&id, &view);
     let info = original_info(&view, form.traits);

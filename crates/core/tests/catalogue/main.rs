@@ -8,8 +8,8 @@ use std::sync::Arc;
 
 use mostra_core::access::{Decision, Grant, Pass, Standing, decide};
 use mostra_core::catalogue::{
-    Catalogue, Change, Directory, File, Folder, Inventory, Node, ObjectId, Options, PictureOrder,
-    Playlist, Titles,
+    Catalogue, CatalogueOptions, Change, Directory, File, Folder, Inventory, Node, ObjectId,
+    PictureOrder, Playlist, Titles,
 };
 use mostra_core::date::Date;
 use mostra_core::facts::{Caption, Episode, Facts};
@@ -34,7 +34,7 @@ mod search;
 mod traits;
 mod views;
 
-const FORM: present::Form<'_> = present::Form {
+const FORM: present::AnswerForm<'_> = present::AnswerForm {
     base: "http://192.0.2.21:7640",
     offset: 3,
     films_pictured: true,

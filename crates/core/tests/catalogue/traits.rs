@@ -13,7 +13,7 @@ fn admitted() -> Decision {
 }
 
 fn shown(catalogue: &Catalogue, traits: &Traits, asked: &Browse) -> present::ListAnswer {
-    present::browse(catalogue, &admitted(), asked, present::Form { traits, ..FORM }).unwrap()
+    present::browse(catalogue, &admitted(), asked, present::AnswerForm { traits, ..FORM }).unwrap()
 }
 
 fn objects(catalogue: &Catalogue, traits: &Traits, id: &str) -> Vec<ReadObject> {
@@ -163,7 +163,7 @@ fn fixed_ids_stand_for_containers_of_ours() {
     assert_eq!(children.returned, 2);
 
     let search = |traits: &Traits, container: &str, text: &str| {
-        let form = present::Form { traits, ..FORM };
+        let form = present::AnswerForm { traits, ..FORM };
         present::search(
             &catalogue,
             &admitted(),
@@ -184,7 +184,7 @@ fn fixed_ids_stand_for_containers_of_ours() {
     assert_eq!(search(&PLAIN, "4", audio), Err(Fault::NoSuchContainer));
     let plain = present::browse(&catalogue, &admitted(), &browse("4", 0, 0), FORM);
     assert_eq!(plain, Err(Fault::NoSuchObject));
-    let unknown = present::Form { traits: &traits, ..FORM };
+    let unknown = present::AnswerForm { traits: &traits, ..FORM };
     let unknown = present::browse(&catalogue, &admitted(), &browse("77", 0, 0), unknown);
     assert_eq!(unknown, Err(Fault::NoSuchObject));
 }
@@ -237,7 +237,7 @@ fn a_large_container_is_shown_in_parts() {
     let plain = present::browse(&catalogue, &admitted(), &browse(&before[0], 0, 0), FORM);
     assert_eq!(plain, Err(Fault::NoSuchObject));
     let traits = parts(100);
-    let form = present::Form { traits: &traits, ..FORM };
+    let form = present::AnswerForm { traits: &traits, ..FORM };
     for gone in ["p1_13_music-all", "p2_0_music-all", "p0_0_music-all", "p1_0_music", "p1_00_x"] {
         let none = present::browse(&catalogue, &admitted(), &browse(gone, 0, 0), form);
         assert_eq!(none, Err(Fault::NoSuchObject), "{gone}");

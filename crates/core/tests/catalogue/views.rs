@@ -50,11 +50,11 @@ fn series_stand_by_season_and_episode_and_pictures_by_date() {
     assert_eq!(at(&catalogue, &["Pictures", "By date taken", "2022"]), ["August"]);
     assert_eq!(at(&catalogue, &["Pictures", "By date taken", "2022", "August"]), ["b", "a"]);
     assert_eq!(at(&catalogue, &["Pictures", "Albums", "Folder 1"]), ["c", "b", "a"]);
-    let options = Options {
+    let options = CatalogueOptions {
         titles: Titles::FileNames,
         pictures: PictureOrder::Title,
         mimes: [("mkv".to_owned(), "video/x-mkv".to_owned())].into(),
-        ..Options::default()
+        ..CatalogueOptions::default()
     };
     let other = catalogue.with_options(options);
     assert_eq!(at(&other, &["Pictures", "Albums", "Folder 1"]), ["a", "b", "c"]);
@@ -82,7 +82,8 @@ fn names_stand_by_the_alphabet_of_the_house() {
     );
     assert_eq!(found(&catalogue, "asa"), 2);
     let locale = Locale::from_word("sv").unwrap();
-    let swedish = catalogue.with_options(Options { locale, ..Options::default() });
+    let swedish =
+        catalogue.with_options(CatalogueOptions { locale, ..CatalogueOptions::default() });
     assert_eq!(artists(&swedish), ["Ása", "Volt Nine", "Zeb", "Åsa", "Ärla"]);
     assert_eq!((found(&swedish, "asa"), found(&swedish, "åsa")), (1, 1));
 }
@@ -106,7 +107,8 @@ fn the_household_s_own_subtitles_come_first() {
     };
     assert_eq!(first(&catalogue), " en de swe");
     let locale = Locale::from_word("sv").unwrap();
-    let swedish = catalogue.with_options(Options { locale, ..Options::default() });
+    let swedish =
+        catalogue.with_options(CatalogueOptions { locale, ..CatalogueOptions::default() });
     assert_eq!(first(&swedish), " swe de en");
 }
 

@@ -2,7 +2,7 @@
 
 /// What a setting's value may be.
 #[derive(Debug, Clone, Copy)]
-pub(super) enum Form {
+pub(super) enum ValueForm {
     /// Any text.
     Text,
     /// A port.
@@ -21,7 +21,7 @@ pub(super) struct Setting {
     /// What stands for its value in the help.
     pub placeholder: &'static str,
     /// What its value may be.
-    pub form: Form,
+    pub form: ValueForm,
     /// Its value if nobody gives one; empty where that is found out at the start.
     pub default: &'static str,
     /// What it is for.
@@ -31,14 +31,14 @@ pub(super) struct Setting {
 const fn setting(
     name: &'static str,
     placeholder: &'static str,
-    form: Form,
+    form: ValueForm,
     default: &'static str,
     about: &'static str,
 ) -> Setting {
     Setting { name, placeholder, form, default, about }
 }
 
-use Form::{Number, Port, Text, Words};
+use ValueForm::{Number, Port, Text, Words};
 
 /// All settings, in the order in which they are shown.
 #[rustfmt::skip]
@@ -79,9 +79,9 @@ impl Setting {
     pub(super) fn help(&self) -> String {
         let about = self.about;
         let range = match self.form {
-            Form::Number(least, most) => format!(", {least} to {most}"),
-            Form::Words(words) => format!(": {}", words.join(" or ")),
-            Form::Text | Form::Port => String::new(),
+            ValueForm::Number(least, most) => format!(", {least} to {most}"),
+            ValueForm::Words(words) => format!(": {}", words.join(" or ")),
+            ValueForm::Text | ValueForm::Port => String::new(),
         };
         let shown = if range.starts_with(':') && about.contains(':') { "" } else { &range };
         let default = match self.default {
@@ -97,19 +97,19 @@ impl Setting {
     pub(super) fn wrong(&self, value: &str) -> Option<(String, String)> {
         let name = self.name;
         match self.form {
-            Form::Text => None,
-            Form::Port => value.parse::<u16>().is_err().then(|| {
+            ValueForm::Text => None,
+            ValueForm::Port => value.parse::<u16>().is_err().then(|| {
                 let what = format!("{name} is {value:?}, which is no port");
                 (what, "Give a number from 0 to 65535.".into())
             }),
-            Form::Number(least, most) => {
+            ValueForm::Number(least, most) => {
                 let fits = value.parse().is_ok_and(|n: u32| (least..=most).contains(&n));
                 (!fits).then(|| {
                     let what = format!("{name} is {value:?}, and not from {least} to {most}");
                     (what, "Give a number in that range.".into())
                 })
             }
-            Form::Words(words) => (!words.contains(&value)).then(|| {
+            ValueForm::Words(words) => (!words.contains(&value)).then(|| {
                 let what = format!("{name} is {value:?}");
                 (what, format!("Give {}.", words.join(" or ")))
             }),

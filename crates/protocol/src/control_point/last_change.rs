@@ -8,7 +8,7 @@ const CHANGES: usize = 200;
 
 /// One variable that changed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Change {
+pub struct VariableChange {
     /// Its name.
     pub variable: String,
     /// Its channel, of volume and mute; `Master` where none is named.
@@ -22,7 +22,7 @@ pub struct Change {
 ///
 /// # Errors
 /// [`XmlError`] when it is no event.
-pub fn read_last_change(text: &str) -> Result<Vec<Change>, XmlError> {
+pub fn read_last_change(text: &str) -> Result<Vec<VariableChange>, XmlError> {
     let event = xml::read(text, Limits::DOCUMENT)?;
     if event.name != "Event" {
         return Err(XmlError::Malformed("no event".into()));
@@ -34,16 +34,16 @@ pub fn read_last_change(text: &str) -> Result<Vec<Change>, XmlError> {
     let changes = instances.flat_map(|instance| &instance.children).filter_map(|variable| {
         let channel = ["channel", "Channel"].iter().find_map(|name| variable.attribute(name));
         let value = ["val", "Val"].iter().find_map(|name| variable.attribute(name))?;
-        Some(Change {
+        Some(VariableChange {
             variable: variable.name.clone(),
             channel: channel.unwrap_or("Master").to_owned(),
             value: value.to_owned(),
         })
     });
     // Metadata is a document of its own and longer than any title.
-    let bounded = |change: Change| match change.variable.ends_with("MetaData") {
+    let bounded = |change: VariableChange| match change.variable.ends_with("MetaData") {
         true => change,
-        false => Change { value: tame(&change.value, TITLE).into_owned(), ..change },
+        false => VariableChange { value: tame(&change.value, TITLE).into_owned(), ..change },
     };
     Ok(changes.take(CHANGES).map(bounded).collect())
 }

@@ -10,12 +10,12 @@ pub use device_tree::{
     ReadDescription, ReadDevice, ReadIcon, ReadService, read as read_description, resolve,
 };
 pub use finder::{Finder, FoundDevice, FoundEvent, Gone};
-pub use last_change::{Change, read_last_change};
+pub use last_change::{VariableChange, read_last_change};
 pub use subscriber::{Ask, Notice, Notification, Subscriber, SubscriptionRequest};
 
 pub use crate::messages::gena::read_properties;
 pub use crate::messages::soap::{Answer, CallError, read_answer, write_call};
 pub use crate::messages::ssdp::{
-    About, Message, NotifyKind, Search, compose_search, parse as parse_datagram,
+    About, MSearch, Message, NotifyKind, compose_search, parse as parse_datagram,
 };
 pub use crate::server::{Datagram, Link, LinkId};

@@ -6,7 +6,7 @@ use crate::model::identifiers::{SSDP_GROUP, SSDP_PORT};
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Message {
     /// Somebody looks for something.
-    Search(Search),
+    Search(MSearch),
     /// Somebody announces (`ssdp:alive`, `ssdp:update`) or leaves (`ssdp:byebye`).
     Notify {
         /// `NTS`.
@@ -62,7 +62,7 @@ impl About {
 
 /// An `M-SEARCH` (UDA §1.3.2).
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Search {
+pub struct MSearch {
     /// `ST`, what is looked for.
     pub target: String,
     /// `MX` in seconds, if it is an integer of at least 1.
@@ -86,7 +86,7 @@ pub fn parse(datagram: &[u8]) -> Option<Message> {
         if fields.man?.trim_matches('"') != "ssdp:discover" {
             return None;
         }
-        Some(Message::Search(Search {
+        Some(Message::Search(MSearch {
             target: fields.st?.to_owned(),
             mx: fields.mx.and_then(|v| v.parse().ok()).filter(|mx| *mx >= 1),
             user_agent: fields.user_agent.map(str::to_owned),
@@ -247,7 +247,7 @@ mod tests {
         assert_eq!(parse(b"M-SEARCH * HTTP/1.1\r\nST: ssdp:all\r\nMX: 1\r\n\r\n"), None);
         assert_eq!(parse(b"M-SEARCH * HTTP/1.1\r\nMAN: \"ssdp:discover\"\r\n\r\n"), None);
         let mx0 = parse(b"M-SEARCH * HTTP/1.1\r\nMAN: \"ssdp:discover\"\r\nST: a\r\nMX: 0\r\n\r\n");
-        assert!(matches!(mx0, Some(Message::Search(Search { mx: None, .. }))));
+        assert!(matches!(mx0, Some(Message::Search(MSearch { mx: None, .. }))));
     }
 
     #[test]

@@ -8,7 +8,7 @@ use std::time::Duration;
 use super::limiter::{Limiter, NoticeLimiter};
 use super::written;
 use crate::Moment;
-use crate::messages::ssdp::{self, About, Message, NotifyKind, Search};
+use crate::messages::ssdp::{self, About, MSearch, Message, NotifyKind};
 use crate::model::identifiers::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, split_version, versioned};
 use crate::model::service::OwnService;
 use crate::model::subnet;
@@ -420,7 +420,7 @@ impl Announcer {
         link: LinkId,
         to: SocketAddrV4,
         multicast: bool,
-        search: &Search,
+        search: &MSearch,
         may_know: impl FnOnce() -> bool,
     ) -> bool {
         let target = search.target.as_str();

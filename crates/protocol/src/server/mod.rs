@@ -12,7 +12,7 @@ pub mod registrar;
 mod written;
 
 pub use announcer::{Announcer, Datagram, DatagramEvent, Identity, Link, LinkId, Tuning};
-pub use publisher::{Delivery, DeliveryOutcome, Granted, Publisher, Receiver, Refusal};
+pub use publisher::{DeliveryOutcome, EventDelivery, Granted, Publisher, Receiver, Refusal};
 
 pub use crate::messages::gena::{Asked, callbacks, read_timeout, write_properties};
 pub use crate::messages::soap::{Call, Fault, Value, read_call, write_answer};

@@ -38,7 +38,7 @@ pub enum Refusal {
 
 /// An event to deliver. Report back with [`Publisher::delivered`].
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Delivery {
+pub struct EventDelivery {
     /// The subscription.
     pub sid: String,
     /// The service.
@@ -271,7 +271,7 @@ impl Publisher {
     }
 
     /// The next event that is due, if any.
-    pub fn poll_output(&mut self, now: Moment) -> Option<Delivery> {
+    pub fn poll_output(&mut self, now: Moment) -> Option<EventDelivery> {
         self.expire(now);
         let due = |s: &&mut Subscription| !s.in_flight && s.has_news() && s.not_before <= now;
         let (sid, subscription) = self.subscriptions.iter_mut().find(|(_, s)| due(s))?;
@@ -293,7 +293,7 @@ impl Publisher {
             variables.retain(|(name, _)| name != "ContainerUpdateIDs");
             variables.push(("ContainerUpdateIDs".into(), pairs.join(",")));
         }
-        let delivery = Delivery {
+        let delivery = EventDelivery {
             sid: sid.clone(),
             service: subscription.service,
             source: subscription.subscriber.source,
