@@ -212,7 +212,7 @@ mod tests {
 
     fn resource(length: Length, seek: Seek) -> Resource {
         let flags = if length == Length::Unknown { FLAGS_LIVE } else { FLAGS_FILE };
-        let mime = "video/mp4".to_owned();
+        let mime = "video/mp4".into();
         let info = ProtocolInfo { mime, profile: None, seek, converted: false, flags, any: false };
         Resource { source: Source::File, info, length, duration_ms: Some(60_000) }
     }

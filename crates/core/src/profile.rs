@@ -14,7 +14,7 @@ pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
         return live_info(facts.format);
     }
     ProtocolInfo {
-        mime: facts.format.mime().to_owned(),
+        mime: facts.format.mime().into(),
         profile: profile(facts),
         seek: Seek::BYTES,
         converted: false,
@@ -26,7 +26,7 @@ pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
 /// The protocolInfo of a broadcast (PROF-11, HTTP-41).
 fn live_info(format: Format) -> ProtocolInfo {
     ProtocolInfo {
-        mime: format.mime().to_owned(),
+        mime: format.mime().into(),
         profile: None,
         seek: Seek::NONE,
         converted: false,
@@ -102,7 +102,7 @@ impl Rendition {
     /// Its protocolInfo: always JPEG, and converted.
     pub fn protocol_info(self) -> ProtocolInfo {
         ProtocolInfo {
-            mime: Format::Jpeg.mime().to_owned(),
+            mime: Format::Jpeg.mime().into(),
             profile: Some(self.profile()),
             seek: Seek::BYTES,
             converted: true,
@@ -115,7 +115,7 @@ impl Rendition {
 /// The protocolInfo of a subtitle file.
 pub fn caption_info(webvtt: bool) -> ProtocolInfo {
     ProtocolInfo {
-        mime: if webvtt { "text/vtt" } else { "text/srt" }.to_owned(),
+        mime: if webvtt { "text/vtt" } else { "text/srt" }.into(),
         profile: None,
         seek: Seek::BYTES,
         converted: false,
@@ -131,7 +131,7 @@ pub fn all() -> Vec<ProtocolInfo> {
         let picture = format.kind() == Kind::Picture;
         let named = format.row().profiles.iter().map(|p| Some(*p)).chain([None]);
         list.extend(named.map(|profile| ProtocolInfo {
-            mime: format.mime().to_owned(),
+            mime: format.mime().into(),
             profile,
             seek: Seek::BYTES,
             converted: false,
@@ -154,7 +154,7 @@ pub fn all() -> Vec<ProtocolInfo> {
 /// What a file can be announced as whose MIME type a person set (CM-4).
 pub fn replaced(mime: &str) -> [ProtocolInfo; 2] {
     [FLAGS_FILE, FLAGS_PICTURE].map(|flags| ProtocolInfo {
-        mime: mime.to_owned(),
+        mime: mime.to_owned().into(),
         profile: None,
         seek: Seek::BYTES,
         converted: false,

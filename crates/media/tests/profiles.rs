@@ -19,7 +19,7 @@ fn announced(folder: &Path, name: &str, arguments: &str) -> Option<(String, Opti
     let size = std::fs::metadata(&path).unwrap().len();
     let facts = probe(&path, size, 7).unwrap_or_else(|e| panic!("{name}: {e}"));
     let info = protocol_info(&facts);
-    Some((info.mime, info.profile))
+    Some((info.mime.into_owned(), info.profile))
 }
 
 fn rows(rows: &[(&str, String, &str, Option<&str>)]) {
@@ -65,7 +65,7 @@ fn pictures_by_their_size() {
         let path = folder.path().join("other.jpg");
         std::fs::write(&path, &other).unwrap();
         let info = protocol_info(&probe(&path, other.len() as u64, 7).unwrap());
-        assert_eq!((info.mime.as_str(), info.profile), ("image/jpeg", None), "{place}");
+        assert_eq!((&*info.mime, info.profile), ("image/jpeg", None), "{place}");
     }
 }
 

@@ -7,7 +7,7 @@ use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
 use mostra_protocol::Moment;
-use mostra_protocol::model::didl::{self, Body, Object, Resource};
+use mostra_protocol::model::didl::{DocumentWriter, Head, HeadNode, ResourceElement};
 use mostra_protocol::model::dlna::{FLAGS_FILE, ProtocolInfo};
 use mostra_protocol::model::service::content_directory::Action;
 use mostra_protocol::model::service::{OwnService, ServiceAction as _};
@@ -193,50 +193,42 @@ fn a_browse_is_read_and_answered_as_in_the_examples() {
     assert_eq!((browse.object.as_str(), browse.flag), ("c7Hd2", BrowseFlag::DirectChildren));
     assert_eq!((browse.start, browse.count, browse.sort.len()), (0, 2, 1));
     let base = "http://192.0.2.21:7640";
-    let objects = [
-        Object {
-            id: "c9Pa4".into(),
-            parent: "c7Hd2".into(),
-            title: "Harbour days".into(),
-            class: "object.container.storageFolder",
-            properties: vec![("upnp:storageUsed", "-1".into())],
-            roles: vec![],
-            art: vec![],
-            body: Body::Container { child_count: Some(12), searchable: true },
-        },
-        Object {
-            id: "k7Qm2v".into(),
-            parent: "c7Hd2".into(),
-            title: "Salt & Rope".into(),
-            class: "object.item.videoItem",
-            properties: vec![("dc:date", "2024-09-23".into())],
-            roles: vec![],
-            art: vec![(format!("{base}/art/k7Qm2v.jpg"), "JPEG_TN")],
-            body: Body::Item {
-                reference: None,
-                resources: vec![Resource {
-                    url: format!("{base}/media/k7Qm2v.mp4"),
-                    info: ProtocolInfo {
-                        mime: "video/mp4".into(),
-                        profile: Some("AVC_MP4_MP_SD_AAC_MULT5"),
-                        seek: mostra_protocol::model::dlna::Seek::BYTES,
-                        converted: false,
-                        flags: FLAGS_FILE,
-                        any: false,
-                    },
-                    size: Some(734_003_200),
-                    duration_ms: Some(2_472_480),
-                    bytes_per_second: Some(300_000),
-                    resolution: Some((720, 576)),
-                    sample_rate: None,
-                    channels: None,
-                    bits: None,
-                }],
-                vendor: vec![],
-            },
-        },
-    ];
-    let result = didl::write(&objects, &browse.filter, Layer::Nested);
+    let mut document = DocumentWriter::new(&browse.filter, Layer::Nested, 2, usize::MAX);
+    let directory = Head {
+        id: "c9Pa4",
+        parent: "c7Hd2",
+        title: "Harbour days",
+        class: "object.container.storageFolder",
+        node: HeadNode::Container { child_count: 12, searchable: true },
+    };
+    document.object(directory, |object| object.required("upnp:storageUsed", None, "-1"));
+    let film = Head {
+        id: "k7Qm2v",
+        parent: "c7Hd2",
+        title: "Salt & Rope",
+        class: "object.item.videoItem",
+        node: HeadNode::Item { reference: None },
+    };
+    document.object(film, |object| {
+        object.property("dc:date", "2024-09-23");
+        object.art([base, "/art/", "k7Qm2v", ".jpg", ""], "JPEG_TN");
+        let info = ProtocolInfo {
+            mime: "video/mp4".into(),
+            profile: Some("AVC_MP4_MP_SD_AAC_MULT5"),
+            seek: mostra_protocol::model::dlna::Seek::BYTES,
+            converted: false,
+            flags: FLAGS_FILE,
+            any: false,
+        };
+        object.resource(&ResourceElement {
+            size: Some(734_003_200),
+            duration_ms: Some(2_472_480),
+            bytes_per_second: Some(300_000),
+            resolution: Some((720, 576)),
+            ..ResourceElement::bare([base, "/media/", "k7Qm2v", ".", "mp4"], info)
+        });
+    });
+    let (result, _) = document.finish();
     let values = [Value::Nested(result), "2".into(), "17".into(), "46".into()];
     let answer = write_answer(&call, Action::Browse.row(), &values);
     assert_eq!(tight(&answer), tight(ANSWER));

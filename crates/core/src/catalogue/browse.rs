@@ -78,6 +78,15 @@ pub struct Object {
     pub node: Node,
 }
 
+/// An object in short.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Summary {
+    /// Its title.
+    pub title: String,
+    /// Whether it is a container.
+    pub is_container: bool,
+}
+
 /// What an object is.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Node {
@@ -195,6 +204,32 @@ impl Catalogue {
         let seen = self.seen(pass);
         let entry = self.entry(&seen, ObjectId::parse(id, &self.epoch)?)?;
         self.entry_object(&seen, entry)
+    }
+
+    /// What an object is called and whether it is a container, or `None` if there is none for
+    /// this pass.
+    pub fn summary(&self, pass: &Pass, id: &str) -> Option<Summary> {
+        match self.entry(&self.seen(pass), ObjectId::parse(id, &self.epoch)?)? {
+            Entry::Container(place) => {
+                let container = self.containers.get(place)?;
+                let title = self.container_title(container).into_owned();
+                Some(Summary { title, is_container: true })
+            }
+            Entry::Item { serial, .. } => {
+                let tail = self.record(serial)?.tail()?;
+                let title = title(tail.title, tail.name, self.titles_of(serial)).to_owned();
+                Some(Summary { title, is_container: false })
+            }
+        }
+    }
+
+    /// How many children of a container a pass covers; `None` for an item.
+    pub fn child_count(&self, pass: &Pass, id: &str) -> Option<u32> {
+        let seen = self.seen(pass);
+        match self.entry(&seen, ObjectId::parse(id, &self.epoch)?)? {
+            Entry::Container(place) => Some(self.visible(&seen, self.containers.get(place)?)),
+            Entry::Item { .. } => None,
+        }
     }
 
     /// A container's update id, or that of the container around an item (CDS-47).
@@ -411,7 +446,7 @@ impl Catalogue {
         Some(Object {
             id: id(container),
             parent: if place == ROOT { "-1".into() } else { id(around) },
-            title: self.shelf_title(container).into_owned(),
+            title: self.container_title(container).into_owned(),
             node: Node::Container {
                 children: self.visible(seen, container),
                 class,
@@ -460,8 +495,10 @@ impl Catalogue {
             false => ObjectId::Reference(container.node, serial, count),
         };
         let tail = record.tail()?;
-        let extension = tail.name.rsplit_once('.').map(|(_, e)| e.to_lowercase());
-        let mime = extension.filter(|_| !self.options.mimes.is_empty());
+        let mime = Some(&self.options.mimes).filter(|mimes| !mimes.is_empty()).and_then(|mimes| {
+            let (_, extension) = tail.name.rsplit_once('.')?;
+            mimes.get(&extension.to_lowercase()).cloned()
+        });
         let mut facts = self.unpacked(record)?;
         // The first is what players take that read only one (CDS-62).
         facts.captions.sort_by_key(|caption| match &caption.language {
@@ -483,7 +520,7 @@ impl Catalogue {
                 facts,
                 reference: (!original).then(|| ObjectId::File(serial).id(&self.epoch)),
                 file_name: tail.name.to_owned(),
-                mime: mime.and_then(|e| self.options.mimes.get(&e).cloned()),
+                mime,
             })),
         })
     }

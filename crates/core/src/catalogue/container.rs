@@ -74,7 +74,7 @@ impl Catalogue {
     }
 
     /// A container's title.
-    pub(super) fn shelf_title(&self, container: &Container) -> Cow<'_, str> {
+    pub(super) fn container_title(&self, container: &Container) -> Cow<'_, str> {
         let directory = |serial| self.directories.get(serial).map_or(0, |d| d.name);
         match container.kind {
             ContainerKind::Fixed => {
@@ -125,7 +125,7 @@ impl Catalogue {
     pub(super) fn folded_title(&self, container: &Container) -> Cow<'_, str> {
         match self.title_name(container) {
             Some(name) => self.names.folded(name).into(),
-            None => self.options.locale.fold(&self.shelf_title(container)).into(),
+            None => self.options.locale.fold(&self.container_title(container)).into(),
         }
     }
 
@@ -150,7 +150,7 @@ impl Catalogue {
     }
 
     /// The order of containers by title alone.
-    pub(super) fn shelf_title_order(&self, a: u32, b: u32) -> Ordering {
+    pub(super) fn container_title_order(&self, a: u32, b: u32) -> Ordering {
         let (Some(a), Some(b)) = (self.containers.get(a), self.containers.get(b)) else {
             return a.cmp(&b);
         };

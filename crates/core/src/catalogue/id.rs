@@ -163,24 +163,39 @@ pub enum ObjectId {
 impl ObjectId {
     /// Writes the id.
     pub fn id(self, epoch: &str) -> String {
+        let mut id = String::with_capacity(32);
+        let mut begin = |letter| {
+            id.push(letter);
+            id.push_str(epoch);
+        };
         match self {
             ObjectId::Container(NodeId(number)) => match FIXED.get(number as usize) {
-                Some(row) => row.1.to_owned(),
+                Some(row) => id.push_str(row.1),
                 None if number >> 32 == 1 => {
-                    format!("d{epoch}{}", base36(number & u64::from(u32::MAX)))
+                    begin('d');
+                    push_base36(&mut id, number & u64::from(u32::MAX));
                 }
-                None => format!("n{epoch}{}", base36(number)),
+                None => {
+                    begin('n');
+                    push_base36(&mut id, number);
+                }
             },
-            ObjectId::File(serial) => format!("i{epoch}{}", base36(u64::from(serial))),
+            ObjectId::File(serial) => {
+                begin('i');
+                push_base36(&mut id, serial.into());
+            }
             ObjectId::Reference(NodeId(node), serial, count) => {
-                let mut id = format!("r{epoch}{}_{}", base36(node), base36(u64::from(serial)));
+                begin('r');
+                push_base36(&mut id, node);
+                id.push('_');
+                push_base36(&mut id, serial.into());
                 if count > 0 {
                     id.push('_');
-                    id.push_str(&base36(u64::from(count)));
+                    push_base36(&mut id, count.into());
                 }
-                id
             }
         }
+        id
     }
 
     /// Reads an id; `None` for one that this database never gave.
@@ -215,10 +230,12 @@ impl ObjectId {
 
 /// One number, one spelling: no sign, no leading zero, no capitals.
 fn number(text: &str) -> Option<u64> {
-    u64::from_str_radix(text, 36).ok().filter(|n| base36(*n) == text)
+    let digits = text.bytes().all(|b| b.is_ascii_digit() || b.is_ascii_lowercase());
+    let short = text == "0" || !text.starts_with('0');
+    (digits && short).then(|| u64::from_str_radix(text, 36).ok()).flatten()
 }
 
-fn base36(mut number: u64) -> String {
+fn push_base36(id: &mut String, mut number: u64) {
     let mut digits = [0u8; 13];
     let mut at = digits.len();
     loop {
@@ -229,7 +246,7 @@ fn base36(mut number: u64) -> String {
             break;
         }
     }
-    String::from_utf8_lossy(&digits[at..]).into_owned()
+    id.extend(digits[at..].iter().map(|digit| char::from(*digit)));
 }
 
 #[cfg(test)]

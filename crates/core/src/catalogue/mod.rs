@@ -38,7 +38,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use crate::ids::{FolderId, UpdateId};
-pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page};
+pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page, Summary};
 pub use change::{BulkLoad, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};

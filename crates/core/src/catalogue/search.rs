@@ -417,10 +417,10 @@ impl Catalogue {
             Property::ParentId => {
                 self.containers.get(container.around).map(id).into_iter().collect()
             }
-            Property::Title => vec![self.shelf_title(container)],
+            Property::Title => vec![self.container_title(container)],
             Property::Class => vec![container_class(container.kind).upnp().into()],
             Property::Genre if container.kind == ContainerKind::Genre => {
-                vec![self.shelf_title(container)]
+                vec![self.container_title(container)]
             }
             Property::Artist | Property::Creator if container.kind == ContainerKind::Album => {
                 self.album_artist(container).map(Cow::from).into_iter().collect()

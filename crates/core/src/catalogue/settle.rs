@@ -335,8 +335,8 @@ impl Catalogue {
         let mut titled = self.titled.clone();
         let take: Vec<u32> = takes.into_values().flatten().collect();
         let add = self.by_title(adds.into_values().flatten().filter(|p| *p != ROOT).collect());
-        titled.take(&take, &|a, b| old.shelf_title_order(a, b), &access_set);
-        titled.add(&add, &|a, b| self.shelf_title_order(a, b), &access_set);
+        titled.take(&take, &|a, b| old.container_title_order(a, b), &access_set);
+        titled.add(&add, &|a, b| self.container_title_order(a, b), &access_set);
         self.titled = titled;
         for (place, list) in done {
             if let Some(container) = self.containers.get_mut(place) {
@@ -407,7 +407,7 @@ impl Catalogue {
         };
         let mut keyed: Vec<(u128, u32)> = places.into_iter().map(|p| (begin(p), p)).collect();
         keyed.par_sort_unstable_by(|(x, a), (y, b)| {
-            x.cmp(y).then_with(|| self.shelf_title_order(*a, *b))
+            x.cmp(y).then_with(|| self.container_title_order(*a, *b))
         });
         keyed.into_iter().map(|(_, place)| place).collect()
     }

@@ -1,6 +1,8 @@
 //! How a device's traits change what it is shown (requirements 12).
 
-use mostra_protocol::model::didl::{Resource, TITLE_BYTES};
+use std::borrow::Cow;
+
+use mostra_protocol::model::didl::{ResourceElement, TITLE_BYTES};
 use mostra_protocol::model::dlna::ProtocolInfo;
 use mostra_protocol::model::search::Criteria;
 use mostra_protocol::model::xml::clip;
@@ -26,23 +28,22 @@ pub(super) fn info(info: ProtocolInfo, format: Option<Format>, traits: &Traits) 
         }
         _ => {}
     }
-    if let Some(mime) = traits.mimes.get(&info.mime) {
-        info.mime.clone_from(mime);
+    if let Some(mime) = traits.mimes.get(&*info.mime) {
+        info.mime = mime.clone().into();
     }
     info
 }
 
 /// An item's title.
-pub(super) fn title(title: String, facts: &Facts, traits: &Traits) -> String {
+pub(super) fn title<'a>(title: &'a str, facts: &Facts, traits: &Traits) -> Cow<'a, str> {
     let bytes = traits.title_bytes.map_or(TITLE_BYTES, |b| TITLE_BYTES.min(b.into()));
     match traits.title_extension {
         Some(true) => {
             let extension = facts.format.extension();
             let room = bytes.saturating_sub(extension.len() + 1);
-            [clip(&title, room), ".", extension].concat()
+            [clip(title, room), ".", extension].concat().into()
         }
-        _ if title.len() > bytes => clip(&title, bytes).to_owned(),
-        _ => title,
+        _ => clip(title, bytes).into(),
     }
 }
 
@@ -75,13 +76,13 @@ pub(super) fn numbered(catalogue: &Catalogue, pass: &Pass, page: Page, traits: &
 }
 
 /// The `res` of an item in the order and number that are wanted (CDS-27, CDS-28).
-pub(super) fn resources(resources: &mut Vec<Resource>, traits: &Traits) {
+pub(super) fn resources(resources: &mut Vec<ResourceElement<'_>>, traits: &Traits) {
     if traits.thumbnails == Some(false) {
         let thumbnail = Rendition::Thumbnail.profile();
         resources.retain(|r| !(r.info.converted && r.info.profile == Some(thumbnail)));
     }
     if !traits.first.is_empty() {
-        let place = |r: &Resource| traits.first.iter().position(|m| *m == r.info.mime);
+        let place = |r: &ResourceElement<'_>| traits.first.iter().position(|m| *m == r.info.mime);
         resources.sort_by_key(|r| place(r).unwrap_or(usize::MAX));
     }
     if traits.one_resource == Some(true) {

@@ -4,8 +4,9 @@ mod fit;
 mod parts;
 mod requested_object;
 mod urls;
+mod write;
 
-use mostra_protocol::model::didl::{self, Body, Resource, VendorElement};
+use mostra_protocol::model::didl::{DocumentWriter, Head, HeadNode};
 use mostra_protocol::model::dlna::ProtocolInfo;
 use mostra_protocol::model::object_filter::Filter;
 use mostra_protocol::model::xml_writer::Layer;
@@ -21,12 +22,11 @@ pub use urls::{
 };
 
 use crate::access::Decision;
-use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Object, Page, Window};
+use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Page, Window};
 use crate::facts::Facts;
 use crate::ids::UpdateId;
-use crate::profile::Rendition;
 use crate::stop::Stop;
-use crate::traits::{CaptionElement, Traits};
+use crate::traits::Traits;
 use crate::{Kind, Kinds, profile};
 use parts::{ContainerListing, Part};
 
@@ -100,25 +100,17 @@ pub fn browse(
         Decision::Refused => return threshold(catalogue, browse, form, None),
     };
     let (part, id) = Part::asked(&browse.object, form.traits);
-    let (requested_object, object) =
-        RequestedObject::of(catalogue, pass, id, &browse.sort, form.traits)
-            .ok_or(Fault::NoSuchObject)?;
-    let title = object.as_ref().map(|o| o.title.clone()).unwrap_or_default();
-    let children = match object.as_ref().map(|o| &o.node) {
-        Some(Node::Item(_)) => None,
-        Some(Node::Container { children, .. }) => Some(*children),
-        None => Some(0),
-    };
+    let (asked, summary) = RequestedObject::of(catalogue, pass, id, &browse.sort, form.traits)
+        .ok_or(Fault::NoSuchObject)?;
     let (count, bytes) = form.page(browse.count);
-    let listing =
-        || children.map(|children| ContainerListing::of(&requested_object, children, form.traits));
+    let listing = || summary.is_container.then(|| ContainerListing::of(&asked, form.traits));
     let page = match browse.flag {
         BrowseFlag::Metadata => {
             let object = match part {
                 Some(part) => listing().and_then(|listing| listing.object(part)),
-                None => object,
+                None => asked.object(),
             };
-            let update_id = requested_object.update_id();
+            let update_id = asked.update_id();
             let page = object.map(|object| Page { objects: vec![object], total: 1, update_id });
             let numbered = |page| fit::numbered(catalogue, pass, page, form.traits);
             page.map(numbered).ok_or(Fault::NoSuchObject)?
@@ -128,7 +120,7 @@ pub fn browse(
             listing.page(part, browse.start, count).ok_or(Fault::NoSuchObject)?
         }
     };
-    Ok(written(page, &browse.filter, title, bytes, form))
+    Ok(written(page, &browse.filter, summary.title, bytes, form))
 }
 
 /// Answers a Search for a device.
@@ -155,7 +147,7 @@ pub fn search(
     };
     let (count, bytes) = form.page(search.count);
     let scope = fit::SearchRequest::of(catalogue, pass, search, form.traits);
-    let title = catalogue.object(pass, &scope.container).map(|o| o.title).unwrap_or_default();
+    let title = catalogue.summary(pass, &scope.container).map(|o| o.title).unwrap_or_default();
     let window = Window { start: search.start, count, sort: &search.sort };
     let page = catalogue
         .search_until(stop, pass, &scope.container, &scope.criteria, window)
@@ -172,21 +164,24 @@ fn written(
     bytes: usize,
     form: AnswerForm<'_>,
 ) -> ListAnswer {
-    let kind = |object: &Object| match &object.node {
-        Node::Item(item) => Some(item.facts.kind),
-        Node::Container { .. } => None,
-    };
-    let kinds: Vec<Option<Kind>> = page.objects.iter().map(kind).collect();
-    let objects = page.objects.into_iter().map(|o| object(o, form));
-    let (result, returned) = didl::write_within(objects, filter, form.layer, bytes);
-    let items = || kinds[..returned].iter().copied().flatten();
+    let mut document = DocumentWriter::new(filter, form.layer, page.objects.len(), bytes);
+    let mut kinds: Vec<Kind> = Vec::new();
+    for object in &page.objects {
+        if !write::object(&mut document, object, form) {
+            break;
+        }
+        if let Node::Item(item) = &object.node {
+            kinds.push(item.facts.kind);
+        }
+    }
+    let (result, returned) = document.finish();
     ListAnswer {
         result,
         returned: returned as u32,
         total: page.total,
         update_id: page.update_id.plus(form.offset),
-        items: items().count() as u32,
-        kinds: Kinds::of(items()),
+        items: kinds.len() as u32,
+        kinds: Kinds::of(kinds),
         title,
     }
 }
@@ -197,7 +192,8 @@ fn original_info(item: &ItemView, traits: &Traits) -> ProtocolInfo {
     let info = profile::protocol_info(&item.facts);
     match &item.mime {
         Some(mime) => {
-            fit::info(ProtocolInfo { mime: mime.clone(), profile: None, ..info }, None, traits)
+            let mime = mime.clone().into();
+            fit::info(ProtocolInfo { mime, profile: None, ..info }, None, traits)
         }
         None => fit::info(info, Some(item.facts.format), traits),
     }
@@ -233,176 +229,36 @@ fn threshold(
     form: AnswerForm<'_>,
     notice: Option<&'static str>,
 ) -> Result<ListAnswer, Fault> {
-    let container = |id: &str, parent: &str, title: &str, children: u32| didl::Object {
-        id: id.into(),
-        parent: parent.into(),
-        title: title.into(),
-        class: "object.container",
-        properties: vec![],
-        roles: vec![],
-        art: vec![],
-        body: Body::Container { child_count: Some(children), searchable: true },
+    let container = |id, parent, title, child_count| Head {
+        id,
+        parent,
+        title,
+        class: ContainerClass::Plain.upnp(),
+        node: HeadNode::Container { child_count, searchable: true },
     };
     let waiting = notice.map(|title| container(WAITING_ID, "0", title, 0));
     let count = u32::from(notice.is_some());
-    let (objects, total) = match (browse.object.as_str(), browse.flag) {
-        ("0", BrowseFlag::Metadata) => (vec![container("0", "-1", "Root", count)], 1),
-        ("0", BrowseFlag::DirectChildren) => {
-            let all: Vec<_> = waiting.into_iter().collect();
-            (if browse.start == 0 { all } else { vec![] }, count)
-        }
-        (WAITING_ID, flag) if notice.is_some() => match flag {
-            BrowseFlag::Metadata => (waiting.into_iter().collect(), 1),
-            BrowseFlag::DirectChildren => (vec![], 0),
-        },
+    let (object, total) = match (browse.object.as_str(), browse.flag) {
+        ("0", BrowseFlag::Metadata) => (Some(container("0", "-1", "Root", count)), 1),
+        ("0", BrowseFlag::DirectChildren) => (waiting.filter(|_| browse.start == 0), count),
+        (WAITING_ID, BrowseFlag::Metadata) if notice.is_some() => (waiting, 1),
+        (WAITING_ID, BrowseFlag::DirectChildren) if notice.is_some() => (None, 0),
         _ => return Err(Fault::NoSuchObject),
     };
+    let mut document = DocumentWriter::new(&browse.filter, form.layer, 1, usize::MAX);
+    if let Some(object) = object {
+        document.object(object, |_| {});
+    }
+    let (result, returned) = document.finish();
     Ok(ListAnswer {
-        result: didl::write(&objects, &browse.filter, form.layer),
-        returned: objects.len() as u32,
+        result,
+        returned: returned as u32,
         total,
         update_id: catalogue.update_id().plus(form.offset),
         items: 0,
         kinds: Kinds::NONE,
         title: "Root".into(),
     })
-}
-
-fn object(object: Object, form: AnswerForm<'_>) -> didl::Object {
-    let Object { id, parent, title, node } = object;
-    match node {
-        Node::Container { children, class, artist, art, .. } => {
-            let mut properties = Vec::new();
-            if class == ContainerClass::Directory {
-                properties.push(("upnp:storageUsed", "-1".to_owned()));
-            }
-            if let Some(artist) = artist {
-                properties.push(("dc:creator", artist.clone()));
-                properties.push(("upnp:artist", artist));
-            }
-            let art = art.filter(|art| is_pictured(&art.1, form.films_pictured));
-            let thumbnail = Rendition::Thumbnail;
-            let art = art.map(|art| {
-                let path = art_path(&art.0, &art.1, thumbnail);
-                (format!("{}{path}", form.base), thumbnail.profile())
-            });
-            didl::Object {
-                id,
-                parent,
-                title,
-                class: class.upnp(),
-                properties,
-                roles: vec![],
-                art: art.into_iter().collect(),
-                body: Body::Container {
-                    child_count: Some(parts::shown(children, form.traits)),
-                    searchable: class != ContainerClass::Part,
-                },
-            }
-        }
-        Node::Item(view) => item(id, parent, title, *view, form),
-    }
-}
-
-fn item(
-    id: String,
-    parent: String,
-    title: String,
-    view: ItemView,
-    form: AnswerForm<'_>,
-) -> didl::Object {
-    let original = view.reference.clone().unwrap_or_else(|| id.clone());
-    let path = media_path(&id, &view);
-    let info = original_info(&view, form.traits);
-    let title = fit::title(title, &view.facts, form.traits);
-    let facts = view.facts;
-    let mut properties: Vec<(&'static str, String)> = Vec::new();
-    let mut roles = Vec::new();
-    // Older players read only one of creator and artist (CDS-17); a plain artist comes first
-    // (CDS-14).
-    properties.extend(facts.artist().map(|a| ("dc:creator", a.to_owned())));
-    properties.extend(facts.artists.iter().map(|a| ("upnp:artist", a.clone())));
-    if let Some(artist) = &facts.album_artist {
-        roles.push((properties.len(), "AlbumArtist"));
-        properties.push(("upnp:artist", artist.clone()));
-    }
-    for composer in &facts.composers {
-        roles.push((properties.len(), "Composer"));
-        properties.push(("upnp:artist", composer.clone()));
-    }
-    properties.extend(facts.album.iter().map(|a| ("upnp:album", a.clone())));
-    properties.extend(facts.genres.iter().map(|genre| ("upnp:genre", genre.clone())));
-    if let (Kind::Music, Some(track)) = (facts.kind, facts.track.0) {
-        properties.push(("upnp:originalTrackNumber", track.to_string()));
-    }
-    properties.extend(facts.date.map(|d| ("dc:date", d.to_string())));
-    let url = |path: String| [form.base, &path].concat();
-    let bare = |url, info| Resource {
-        url,
-        info,
-        size: None,
-        duration_ms: None,
-        bytes_per_second: None,
-        resolution: None,
-        sample_rate: None,
-        channels: None,
-        bits: None,
-    };
-    let mut resources = vec![Resource {
-        size: Some(facts.size).filter(|_| facts.station.is_none()),
-        duration_ms: facts.duration_ms,
-        bytes_per_second: facts.bit_rate.map(|bits| bits / 8),
-        resolution: facts.resolution,
-        sample_rate: facts.audio().and_then(|a| a.sample_rate),
-        channels: facts.audio().and_then(|a| a.channels),
-        bits: facts.audio().and_then(|a| a.bits),
-        ..bare(url(path), info)
-    }];
-    let pictured = is_pictured(&facts, form.films_pictured);
-    let art_stem = pictured.then(|| url(art_stem(&original, &facts)));
-    let art_url = |rendition: Rendition| {
-        [art_stem.as_deref().unwrap_or_default(), rendition.word(), ".jpg"].concat()
-    };
-    let mut art = Vec::new();
-    if pictured {
-        art.push((art_url(Rendition::Thumbnail), Rendition::Thumbnail.profile()));
-    }
-    if pictured && facts.kind == Kind::Picture {
-        // Largest first, so that who looks only at the second still gets a good one.
-        for rendition in Rendition::ALL.into_iter().rev() {
-            let upright = facts.resolution.map(|size| upright(size, facts.orientation));
-            let smaller = upright.is_none_or(|s| rendition.fit(s) != s);
-            if smaller || rendition == Rendition::Thumbnail {
-                let info = fit::info(rendition.protocol_info(), None, form.traits);
-                let resolution = upright.map(|size| rendition.fit(size));
-                resources.push(Resource { resolution, ..bare(art_url(rendition), info) });
-            }
-        }
-    } else if pictured {
-        art.push((art_url(Rendition::Medium), Rendition::Medium.profile()));
-    }
-    // At most 8 in all (CDS-28).
-    for (number, caption) in facts.captions.iter().enumerate().take(4) {
-        let path = caption_path(&original, number, caption.webvtt);
-        let info = fit::info(profile::caption_info(caption.webvtt), None, form.traits);
-        resources.push(bare(url(path), info));
-    }
-    fit::resources(&mut resources, form.traits);
-    let vendor = form.traits.caption_element.as_ref().zip(facts.captions.first());
-    let vendor = vendor.map(|(element, caption)| {
-        let url = url(caption_path(&original, 0, caption.webvtt));
-        let filled = |text: &str| CaptionElement::filled(text, &url, caption.webvtt);
-        VendorElement {
-            namespace: element.namespace.clone(),
-            name: element.name.clone(),
-            attributes: element.attributes.iter().map(|(n, v)| (n.clone(), filled(v))).collect(),
-            value: filled(&element.value),
-        }
-    });
-    let vendor = vendor.into_iter().collect();
-    let body = Body::Item { reference: view.reference, resources, vendor };
-    let class = view.class;
-    didl::Object { id, parent, title, class, properties, roles, art, body }
 }
 
 /// A picture's size once it is turned upright by its Exif orientation.

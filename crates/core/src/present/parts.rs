@@ -104,12 +104,9 @@ pub(super) struct ContainerListing<'a> {
 }
 
 impl ContainerListing<'_> {
-    /// `children` is how many there are in all.
-    pub(super) fn of<'a>(
-        asked: &'a RequestedObject<'a>,
-        children: u32,
-        traits: &Traits,
-    ) -> ContainerListing<'a> {
+    pub(super) fn of<'a>(asked: &'a RequestedObject<'a>, traits: &Traits) -> ContainerListing<'a> {
+        // How many children there are matters only to who is shown parts.
+        let children = traits.container_objects.map_or(0, |_| asked.child_count());
         ContainerListing { asked, cut: Cut::of(children, traits) }
     }
 

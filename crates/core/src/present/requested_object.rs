@@ -7,7 +7,7 @@ use mostra_protocol::model::sort::SortKey;
 
 use super::fit;
 use crate::access::Pass;
-use crate::catalogue::{Catalogue, Node, Object, Page};
+use crate::catalogue::{Catalogue, Node, Object, Page, Summary};
 use crate::ids::UpdateId;
 use crate::traits::Traits;
 
@@ -26,16 +26,15 @@ pub(super) struct RequestedObject<'a> {
 }
 
 impl<'a> RequestedObject<'a> {
-    /// What an id stands for, with the object itself; `None` if that is nothing for this device.
-    /// The object of a fixed id may be absent all the same: a view with nothing in it is not
-    /// there, but a menu of this device always is.
+    /// What an id stands for, in short; `None` if that is nothing for this device. A menu of
+    /// this device is always there, even where the view behind it has nothing in it.
     pub(super) fn of(
         catalogue: &'a Catalogue,
         pass: &'a Pass,
         id: &'a str,
         sort: &'a [SortKey],
         traits: &'a Traits,
-    ) -> Option<(RequestedObject<'a>, Option<Object>)> {
+    ) -> Option<(RequestedObject<'a>, Summary)> {
         let own = RequestedObject {
             catalogue,
             pass,
@@ -46,19 +45,37 @@ impl<'a> RequestedObject<'a> {
             sort,
             traits,
         };
-        if let Some(object) = catalogue.object(pass, id) {
-            return Some((own, Some(object)));
+        if let Some(summary) = catalogue.summary(pass, id) {
+            return Some((own, summary));
         }
         let alias = traits.aliases.get(id)?;
         let class = alias.class.as_deref();
         let asked = RequestedObject { real: &alias.container, class, is_alias: true, ..own };
-        let object = catalogue.object(pass, &alias.container).map(|mut object| {
+        let summary = catalogue.summary(pass, &alias.container);
+        let empty = || Summary { title: String::new(), is_container: true };
+        Some((asked, summary.unwrap_or_else(empty)))
+    }
+
+    /// The object itself; a view with nothing in it is none.
+    pub(super) fn object(&self) -> Option<Object> {
+        let mut object = self.catalogue.object(self.pass, self.real)?;
+        if self.is_alias {
+            self.id.clone_into(&mut object.id);
             if let Node::Container { children, .. } = &mut object.node {
-                *children = asked.children(0, 1).map_or(0, |page| page.total);
+                *children = self.child_count();
             }
-            Object { id: id.to_owned(), ..object }
-        });
-        Some((asked, object))
+        }
+        Some(object)
+    }
+
+    /// How many children it has.
+    pub(super) fn child_count(&self) -> u32 {
+        // Of an alias they are found by a search.
+        let count = match self.is_alias {
+            true => self.children(0, 1).map(|page| page.total),
+            false => self.catalogue.child_count(self.pass, self.real),
+        };
+        count.unwrap_or(0)
     }
 
     /// Its update id.

@@ -101,7 +101,14 @@ pub fn art_path(original: &str, facts: &Facts, rendition: Rendition) -> String {
 }
 
 pub(super) fn art_stem(original: &str, facts: &Facts) -> String {
-    format!("/art/{original}.{:x}.", art_stamp(facts))
+    // The stamp in hexadecimal; a page has many of these.
+    let (stamp, mut digits) = (art_stamp(facts), [0; 16]);
+    let shown = (16 - stamp.leading_zeros() as usize / 4).max(1);
+    for (place, digit) in digits[16 - shown..].iter_mut().enumerate() {
+        *digit = b"0123456789abcdef"[(stamp >> (4 * (shown - 1 - place)) & 15) as usize];
+    }
+    let stamp = std::str::from_utf8(&digits[16 - shown..]).unwrap_or_default();
+    ["/art/", original, ".", stamp, "."].concat()
 }
 
 /// A number that changes when the picture of an item may have.

@@ -1,5 +1,6 @@
 //! protocolInfo (requirements 10.1) and the DLNA header fields (9.3).
 
+use std::borrow::Cow;
 use std::fmt;
 
 /// Primary flags of an audio or video file (PROF-8).
@@ -42,7 +43,7 @@ impl Seek {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ProtocolInfo {
     /// The MIME type, the same as the answer's Content-Type (HTTP-2).
-    pub mime: String,
+    pub mime: Cow<'static, str>,
     /// `DLNA.ORG_PN`, only if every limit of the profile was verified (PROF-3).
     pub profile: Option<&'static str>,
     /// How a part of it can be asked for.
