@@ -3,71 +3,67 @@
 
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
+use url::{Host, Position, Url};
+
 use crate::format::Format;
 use crate::shards::mix_text;
 
 /// An `http` or `https` address.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Address {
-    /// Whether it is `https`.
-    pub tls: bool,
-    /// The host's name or IPv4 address, in lower case.
-    pub host: String,
-    /// The port.
-    pub port: u16,
-    /// Path and query, beginning with `/`.
-    pub path: String,
-}
+pub struct Address(Url);
 
 impl Address {
-    /// Reads an address. One with a user's name, or with an IPv6 address in brackets, is none.
+    /// Reads an address. One with a user's name, with an IPv6 address or with blanks is none.
     pub fn parse(text: &str) -> Option<Address> {
-        let (scheme, rest) = text.trim().split_once("://")?;
-        let tls = match scheme.to_ascii_lowercase().as_str() {
-            "http" => false,
-            "https" => true,
-            _ => return None,
-        };
-        let rest = rest.split('#').next().unwrap_or_default();
-        let end = rest.find(['/', '?']).unwrap_or(rest.len());
-        let (authority, path) = rest.split_at(end);
-        let (host, port) = match authority.split_once(':') {
-            Some((host, port)) => (host, port.parse().ok().filter(|port| *port > 0)?),
-            None => (authority, if tls { 443 } else { 80 }),
-        };
-        let host = host.trim_end_matches('.').to_ascii_lowercase();
-        let plain = |b: u8| b.is_ascii_alphanumeric() || b"-._".contains(&b);
-        let readable = |c: char| !c.is_control() && !c.is_whitespace();
-        if host.is_empty() || !host.bytes().all(plain) || !path.chars().all(readable) {
+        let text = text.trim();
+        // The library would pass over these.
+        if text.contains(|c: char| c.is_control() || c.is_whitespace() || c == '\\') {
             return None;
         }
-        let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
-        Some(Address { tls, host, port, path })
+        Address::of(Url::parse(text).ok()?)
+    }
+
+    fn of(url: Url) -> Option<Address> {
+        let mut url = url;
+        url.set_fragment(None);
+        let host = match url.host()? {
+            Host::Domain(name) => name.trim_end_matches('.').to_owned(),
+            Host::Ipv4(_) => url.host_str()?.to_owned(),
+            Host::Ipv6(_) => return None,
+        };
+        url.set_host(Some(&host)).ok()?;
+        let named = !url.username().is_empty() || url.password().is_some();
+        let plain = |b: u8| b.is_ascii_alphanumeric() || b"-._".contains(&b);
+        let usable = matches!(url.scheme(), "http" | "https")
+            && !named
+            && host.bytes().all(plain)
+            && url.port() != Some(0);
+        usable.then_some(Address(url))
     }
 
     /// The address that a redirection from this one leads to.
     pub fn follow(&self, location: &str) -> Option<Address> {
-        if location.contains("://") {
-            return Address::parse(location);
-        }
-        let path = match location.strip_prefix("//") {
-            Some(rest) => return Address::parse(&format!("{}://{rest}", self.scheme())),
-            None if location.starts_with('/') => location.to_owned(),
-            None => {
-                let around = self.path.split('?').next().unwrap_or("/");
-                format!("{}/{location}", around.rsplit_once('/').map_or("", |(a, _)| a))
-            }
-        };
-        Some(Address { path, ..self.clone() })
+        Address::of(self.0.join(location).ok()?)
     }
 
-    fn scheme(&self) -> &'static str {
-        if self.tls { "https" } else { "http" }
+    /// The host's name or IPv4 address, in lower case.
+    pub fn host(&self) -> &str {
+        self.0.host_str().unwrap_or_default()
     }
 
-    /// The address as text.
+    /// The port.
+    pub fn port(&self) -> u16 {
+        self.0.port_or_known_default().unwrap_or_default()
+    }
+
+    /// Path and query, beginning with `/`.
+    pub fn path(&self) -> &str {
+        &self.0[Position::BeforePath..]
+    }
+
+    /// The address as text, with its port.
     pub fn written(&self) -> String {
-        format!("{}://{}:{}{}", self.scheme(), self.host, self.port, self.path)
+        format!("{}://{}:{}{}", self.0.scheme(), self.host(), self.port(), self.path())
     }
 
     /// A short word that is the same for the same address, whatever the version.
@@ -77,7 +73,7 @@ impl Address {
 
     /// What the stream is, as far as the address tells: most stations send MP3.
     pub fn format(&self) -> Format {
-        let path = self.path.split('?').next().unwrap_or_default().to_ascii_lowercase();
+        let path = self.0.path().to_ascii_lowercase();
         let named = path.rsplit_once('.').and_then(|(_, word)| Format::of_extension(word));
         named.filter(|format| format.row().live).unwrap_or(Format::Mp3)
     }
@@ -104,7 +100,7 @@ impl Allowed {
             let text = entry.trim().to_ascii_lowercase();
             let name = text.strip_prefix("*.").unwrap_or(&text);
             let address = Address::parse(&format!("http://{name}"));
-            if address.is_none_or(|address| address.path != "/") || name.contains('/') {
+            if address.is_none_or(|address| address.path() != "/") || name.contains('/') {
                 return Err(NoHost(entry));
             }
             if !list.contains(&text) {
@@ -128,10 +124,12 @@ impl Allowed {
                 None => (entry.as_str(), None),
             };
             let host = match name.strip_prefix("*.") {
-                Some(domain) => address.host.strip_suffix(domain).is_some_and(|h| h.ends_with('.')),
-                None => address.host == name,
+                Some(domain) => {
+                    address.host().strip_suffix(domain).is_some_and(|h| h.ends_with('.'))
+                }
+                None => address.host() == name,
             };
-            host && port.is_none_or(|port| port == address.port.to_string())
+            host && port.is_none_or(|port| port == address.port().to_string())
         })
     }
 
@@ -139,7 +137,7 @@ impl Allowed {
     /// must not lead into the house: whoever runs it could point it at anything here (SEC-12).
     /// An address that the person wrote in figures is theirs to answer for.
     pub fn may_reach(&self, address: &Address, machine: IpAddr) -> bool {
-        let in_figures = address.host.parse::<Ipv4Addr>().map(IpAddr::V4) == Ok(machine);
+        let in_figures = address.host().parse::<Ipv4Addr>().map(IpAddr::V4) == Ok(machine);
         self.covers(address) && (in_figures || is_public(machine))
     }
 }
@@ -187,8 +185,12 @@ mod tests {
             one.follow("/next").unwrap().written(),
             "http://radio.pellworth.example:8000/next"
         );
-        assert_eq!(one.follow("b.mp3").unwrap().path, "/b.mp3");
-        assert_eq!(one.follow("https://c.example/").unwrap().port, 443);
+        assert_eq!(one.follow("b.mp3").unwrap().path(), "/b.mp3");
+        assert_eq!(one.follow("https://c.example/").unwrap().port(), 443);
+        assert_eq!(one.follow("//d.example./x").unwrap().host(), "d.example");
+        assert_eq!(one.follow("ftp://d.example/"), None);
+        // However it is written, it is the address that the person's list is asked for.
+        assert_eq!(address("http://0x7f.1/").host(), "127.0.0.1");
         for bad in [
             "ftp://a/",
             "http://",
@@ -196,6 +198,9 @@ mod tests {
             "http://[::1]/",
             "http://a:0/",
             "http://a/x\r\ny",
+            "http://a/x y",
+            "http:\\\\a/",
+            "http://a b/",
             "a",
         ] {
             assert_eq!(Address::parse(bad), None, "{bad}");

@@ -28,8 +28,8 @@ use super::gate::{Requester, text};
 pub(crate) fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
         let resource = web::resource(control_path(service))
-            .route(web::post().to(move |request, devices, library, pool, body| {
-                control(service, request, devices, library, pool, body)
+            .route(web::post().to(move |request, devices, library, pool| {
+                control(service, request, devices, library, pool)
             }))
             .default_service(web::to(|| async {
                 HttpResponse::MethodNotAllowed().insert_header((header::ALLOW, "POST")).finish()
@@ -51,13 +51,12 @@ async fn control(
     devices: web::Data<Devices>,
     library: web::Data<Library>,
     pool: web::Data<ComputePool>,
-    body: web::Bytes,
 ) -> HttpResponse {
     let Some(requester) = Requester::of(&request) else {
         return HttpResponse::Forbidden().finish();
     };
     let kind = text(request.headers(), &header::CONTENT_TYPE);
-    let Some(body) = charset::decode(kind, &body) else {
+    let Some(body) = charset::decode(kind, &requester.body) else {
         return HttpResponse::UnsupportedMediaType().finish();
     };
     let Ok(call) = read_call(&body) else { return HttpResponse::BadRequest().finish() };

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
-use actix_web::dev::{Payload, RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
+use actix_web::dev::{RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
 use actix_web::http::{Method, StatusCode, Version};
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, HttpRequest, HttpResponse, web};
-use bytes::BytesMut;
+use bytes::{Bytes, BytesMut};
 use futures_util::StreamExt as _;
 use mostra_app::devices::{Devices, Recognised};
 use mostra_app::network::{Network, server_field};
@@ -30,6 +30,8 @@ pub(crate) struct Requester {
     pub base: String,
     /// Its end of the connection.
     pub peer: SocketAddrV4,
+    /// What it sent as a body; nothing on GET.
+    pub body: Bytes,
     probe: Arc<TcpProbe>,
 }
 
@@ -72,7 +74,7 @@ const FIELDS: usize = 32 << 10;
 const UNREAD: Duration = Duration::from_secs(30);
 
 /// Bytes of a body (SOAP-13), and of one that nobody asked for.
-pub(crate) const BODY: usize = 256 << 10;
+const BODY: usize = 256 << 10;
 const UNASKED: usize = 64 << 10;
 
 /// The gate in front of every path.
@@ -90,7 +92,7 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
     };
     let mut request = request;
     let admitted = match admitted {
-        Ok(requester) => take_body(&mut request).await.map(|()| requester),
+        Ok(requester) => take_body(&mut request).await.map(|body| Requester { body, ..requester }),
         refused => refused,
     };
     let answer = match admitted {
@@ -111,7 +113,7 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
 
 /// Reads a body before anybody waits for it: as long as a head may take, and not for ever. On
 /// GET it is dropped, or the connection could not be used again (HTTP-36).
-async fn take_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
+async fn take_body(request: &mut ServiceRequest) -> Result<Bytes, StatusCode> {
     let dropped = matches!(*request.method(), Method::GET | Method::HEAD);
     let mut body = request.take_payload();
     let read = async {
@@ -125,9 +127,7 @@ async fn take_body(request: &mut ServiceRequest) -> Result<(), StatusCode> {
         }
         Ok::<_, StatusCode>(whole.freeze())
     };
-    let whole = timeout(HEAD_TIME, read).await.map_err(|_| StatusCode::REQUEST_TIMEOUT)??;
-    request.set_payload(Payload::from(whole));
-    Ok(())
+    timeout(HEAD_TIME, read).await.map_err(|_| StatusCode::REQUEST_TIMEOUT)?
 }
 
 /// Fields that every answer has, names capitalised as old players want them (SOAP-19).
@@ -181,6 +181,7 @@ pub(crate) fn admit(
         device,
         base: format!("http://{}", connection.local),
         peer: connection.peer,
+        body: Bytes::new(),
         probe: connection.probe.clone(),
     })
 }

@@ -135,7 +135,6 @@ impl DirectoryListener {
                 .app_data(web::Data::from(parts.streams.clone()))
                 .app_data(web::Data::from(parts.subscriptions.clone()))
                 .app_data(web::Data::from(parts.pool.clone()))
-                .app_data(web::PayloadConfig::new(gate::BODY))
                 .wrap(from_fn(gate::pass_through))
                 // Some players double slashes (HTTP-8).
                 .wrap(NormalizePath::new(TrailingSlash::MergeOnly))

@@ -109,21 +109,21 @@ async fn connect(address: &Address, allowed: &Allowed) -> Result<Response, NotHe
         return Err(NotHeard::Forbidden);
     }
     let silent = |why: &str| NotHeard::Silent(why.to_owned());
-    let machines: Vec<IpAddr> = match address.host.parse() {
+    let machines: Vec<IpAddr> = match address.host().parse() {
         Ok(machine) => vec![machine],
         Err(_) => {
-            let found = tokio::net::lookup_host((address.host.as_str(), address.port));
+            let found = tokio::net::lookup_host((address.host(), address.port()));
             let found = tokio::time::timeout(BOUNDS.connect, found).await;
             let found = found.map_err(|_| silent("is not found"))?;
             found.map_err(|_| silent("is not found"))?.map(|a| a.ip()).collect()
         }
     };
     let machine = machines.into_iter().find(|machine| allowed.may_reach(address, *machine));
-    let machine = SocketAddr::new(machine.ok_or(NotHeard::Forbidden)?, address.port);
+    let machine = SocketAddr::new(machine.ok_or(NotHeard::Forbidden)?, address.port());
     let options = HttpOptions {
         user_agent: Some(server_field()),
         // The name is looked up once, here: a second look could say something else (SEC-12).
-        resolved: Some((&address.host, machine)),
+        resolved: Some((address.host(), machine)),
         ..HttpOptions::default()
     };
     let client = Client::new(&BOUNDS, &options).map_err(|_| silent("cannot be asked"))?;

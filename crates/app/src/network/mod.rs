@@ -295,8 +295,9 @@ pub fn server_field() -> &'static str {
 /// Says once, before anything is answered, which edition the SERVER field names (DESC-4).
 pub fn name_server(edition: Edition) -> &'static str {
     SERVER.get_or_init(|| {
-        let release = std::fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
-        let mut parts = release.trim().split(['.', '-']);
+        let system = rustix::system::uname();
+        let release = system.release().to_string_lossy();
+        let mut parts = release.split(['.', '-']);
         let major = parts.next().filter(|p| !p.is_empty()).unwrap_or("0");
         let minor = parts.next().unwrap_or("0");
         let (edition, version) = (edition.word(), env!("CARGO_PKG_VERSION"));

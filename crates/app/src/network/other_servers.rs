@@ -42,7 +42,7 @@ impl OtherServers {
 /// and nowhere else (SEC-9).
 pub(super) fn announced(network: &Arc<Network>, source: Ipv4Addr, location: &str) {
     let Some(address) = Address::parse(location) else { return };
-    if address.host != source.to_string() || !network.other_servers.is_due(source) {
+    if address.host() != source.to_string() || !network.other_servers.is_due(source) {
         return;
     }
     let network = network.clone();

@@ -499,7 +499,9 @@ impl Catalogue {
             let (_, extension) = tail.name.rsplit_once('.')?;
             mimes.get(&extension.to_lowercase()).cloned()
         });
-        let mut facts = self.unpacked(record)?;
+        let title = title(tail.title, tail.name, self.titles_of(serial)).to_owned();
+        let file_name = tail.name.to_owned();
+        let mut facts = tail.facts(record, &self.names);
         // The first is what players take that read only one (CDS-62).
         facts.captions.sort_by_key(|caption| match &caption.language {
             None => 0,
@@ -509,7 +511,7 @@ impl Catalogue {
         Some(Object {
             id: place.id(&self.epoch),
             parent: ObjectId::Container(container.node).id(&self.epoch),
-            title: title(tail.title, tail.name, self.titles_of(serial)).to_owned(),
+            title,
             node: Node::Item(Box::new(ItemView {
                 class: self.class_of(serial, record.kind()),
                 serial: FileId(serial),
@@ -519,7 +521,7 @@ impl Catalogue {
                     .map_or(FolderId::default(), |d| d.folder),
                 facts,
                 reference: (!original).then(|| ObjectId::File(serial).id(&self.epoch)),
-                file_name: tail.name.to_owned(),
+                file_name,
                 mime,
             })),
         })

@@ -86,6 +86,11 @@ pub(super) struct Tail<'a> {
 }
 
 impl Tail<'_> {
+    /// What [`pack`] packed; `record` is the one that this is the tail of.
+    pub(super) fn facts(self, record: Record<'_>, names: &Names) -> Facts {
+        facts(record, self, names)
+    }
+
     pub(super) fn captions(&self, names: &Names) -> Vec<Caption> {
         let caption = |(name, language, webvtt): &(&str, Option<u32>, bool)| Caption {
             name: (*name).to_owned(),
@@ -195,7 +200,10 @@ pub(super) fn pack(file: &File, access_class: u16, names: &mut Names) -> Vec<u8>
 
 /// What [`pack`] packed.
 pub(super) fn unpack(record: Record<'_>, names: &Names) -> Option<Facts> {
-    let tail = record.tail()?;
+    Some(record.tail()?.facts(record, names))
+}
+
+fn facts(record: Record<'_>, tail: Tail<'_>, names: &Names) -> Facts {
     let text = |number: u32| names.text(number).to_owned();
     let texts = |numbers: &[u32]| numbers.iter().map(|n| text(*n)).collect();
     let date = Some(record.date()).filter(|key| *key != 0);
@@ -255,5 +263,5 @@ pub(super) fn unpack(record: Record<'_>, names: &Names) -> Option<Facts> {
         facts.orientation = picture.orientation;
         facts.camera = picture.camera.map(text);
     }
-    Some(facts)
+    facts
 }

@@ -125,7 +125,8 @@ fn resources(
         .map(|(number, caption)| caption_path(original, number, caption.webvtt))
         .collect();
     let url = [form.base, "/media/", original, ".", facts.format.extension()];
-    let mut resources = vec![ResourceElement {
+    let mut resources = Vec::with_capacity(1 + Rendition::ALL.len() + captions.len());
+    resources.push(ResourceElement {
         size: Some(facts.size).filter(|_| facts.station.is_none()),
         duration_ms: facts.duration_ms,
         bytes_per_second: facts.bit_rate.map(|bits| bits / 8),
@@ -134,7 +135,7 @@ fn resources(
         channels: facts.audio().and_then(|a| a.channels),
         bits: facts.audio().and_then(|a| a.bits),
         ..ResourceElement::bare(url, original_info(view, form.traits))
-    }];
+    });
     if let Some(stem) = art_stem.filter(|_| facts.kind == Kind::Picture) {
         let upright = facts.resolution.map(|size| upright(size, facts.orientation));
         // Largest first, so that who looks only at the second still gets a good one.

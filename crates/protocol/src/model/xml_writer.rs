@@ -109,6 +109,16 @@ impl XmlWriter {
         self.out.truncate(len);
     }
 
+    /// What was written after a [`len`](Self::len).
+    pub(crate) fn since(&self, len: usize) -> &str {
+        self.out.get(len..).unwrap_or_default()
+    }
+
+    /// What this writer has written once already, escaped as it is.
+    pub(crate) fn written(&mut self, text: &str) {
+        self.out.push_str(text);
+    }
+
     /// Markup as it stands.
     pub fn markup(&mut self, markup: Markup) -> &mut XmlWriter {
         self.out.push_str(match self.layer {

@@ -408,7 +408,8 @@ impl Job {
                                     }
                                 }
                                 None => {
-                                    let host = Address::parse(&text).map_or(text, |a| a.host);
+                                    let host =
+                                        Address::parse(&text).map_or(text, |a| a.host().to_owned());
                                     refused.push(tamed(host, NAME));
                                 }
                             }
@@ -430,7 +431,7 @@ impl Job {
         let path = format!("{list}#{}", address.mark());
         let serial = self.serial_of(&path);
         let before = serial.and_then(|serial| self.catalogue.recorded(serial));
-        let title = title.unwrap_or_else(|| address.host.clone());
+        let title = title.unwrap_or_else(|| address.host().to_owned());
         let modified_ms = std::fs::metadata(self.root.join(list))
             .map_or(0, |metadata| Stat::from(&metadata).modified_ms);
         let facts = Facts {

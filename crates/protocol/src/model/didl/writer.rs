@@ -55,7 +55,7 @@ pub struct VendorElement {
     pub value: String,
 }
 
-/// A URL in pieces that follow each other.
+/// A URL of ours in pieces that follow each other. There is nothing in it that needs escaping.
 pub type Url<'a> = [&'a str; 5];
 
 /// A `res` (CDS-22 to CDS-26). What is unknown is left out.
@@ -108,7 +108,15 @@ pub struct DocumentWriter<'f> {
     filter: &'f Filter,
     bytes: usize,
     written: usize,
+    infos: WrittenInfos,
 }
+
+/// The beginnings of `res` with their protocolInfo as they were written: in one page there are
+/// few that differ.
+type WrittenInfos = Vec<(ProtocolInfo, String)>;
+
+/// How many of these are kept.
+const INFOS: usize = 16;
 
 impl<'f> DocumentWriter<'f> {
     /// An empty document, for about so many objects, of at most so many bytes; one object is
@@ -124,14 +132,15 @@ impl<'f> DocumentWriter<'f> {
         out.markup(markup!("\" xmlns:dc=\"")).plain(NS_DC);
         out.markup(markup!("\" xmlns:upnp=\"")).plain(NS_UPNP);
         out.markup(markup!("\" xmlns:dlna=\"")).plain(NS_DLNA).markup(markup!("\">"));
-        DocumentWriter { out, filter, bytes, written: 0 }
+        DocumentWriter { out, filter, bytes, written: 0, infos: Vec::new() }
     }
 
     /// Writes an object: what every object has, and `rest`. False if it found no room; then
     /// nothing of it is written, and nothing should follow.
     pub fn object(&mut self, head: Head<'_>, rest: impl FnOnce(&mut ObjectWriter<'_>)) -> bool {
         let before = self.out.len();
-        let mut object = ObjectWriter { out: &mut self.out, filter: self.filter };
+        let (out, filter) = (&mut self.out, self.filter);
+        let mut object = ObjectWriter { out, filter, infos: &mut self.infos };
         let end = object.head(head);
         rest(&mut object);
         self.out.markup(end);
@@ -155,6 +164,7 @@ impl<'f> DocumentWriter<'f> {
 pub struct ObjectWriter<'w> {
     out: &'w mut XmlWriter,
     filter: &'w Filter,
+    infos: &'w mut WrittenInfos,
 }
 
 const QUOTE: Markup = markup!("\"");
@@ -232,7 +242,7 @@ impl ObjectWriter<'_> {
 
     fn url(&mut self, url: Url<'_>) {
         for piece in url {
-            self.out.token(piece);
+            self.out.plain(piece);
         }
     }
 
@@ -242,11 +252,21 @@ impl ObjectWriter<'_> {
         if !filter.wants("res") {
             return;
         }
-        out.markup(markup!("<res protocolInfo=\"http-get:*:")).text(&resource.info.mime).plain(":");
-        resource.info.feature_parts(|part| {
-            out.plain(part);
-        });
-        out.markup(QUOTE);
+        match self.infos.iter().find(|(info, _)| *info == resource.info) {
+            Some((_, written)) => out.written(written),
+            None => {
+                let before = out.len();
+                let mime = &resource.info.mime;
+                out.markup(markup!("<res protocolInfo=\"http-get:*:")).text(mime).plain(":");
+                resource.info.feature_parts(|part| {
+                    out.plain(part);
+                });
+                out.markup(QUOTE);
+                if self.infos.len() < INFOS {
+                    self.infos.push((resource.info.clone(), out.since(before).to_owned()));
+                }
+            }
+        }
         if let Some(size) = resource.size.filter(|_| filter.wants("res@size")) {
             out.markup(markup!(" size=\"")).number(size).markup(QUOTE);
         }
