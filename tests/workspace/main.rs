@@ -119,6 +119,8 @@ fn protocol_and_core_stay_pure() {
                 "postcard",
                 "memchr",
                 "rayon",
+                // Addresses of stations.
+                "url",
             ],
         ),
     ]);

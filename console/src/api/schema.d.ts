@@ -1117,7 +1117,7 @@ export interface components {
         LiveEvent: {
             /** @description `house`, `folders`, `catalogue`, `devices` or `streams`. */
             topic: string;
-            streams?: components["schemas"]["Streams"] | null;
+            streams?: components["schemas"]["StreamList"] | null;
         };
         /** @description Signing in. */
         Login: {
@@ -1464,7 +1464,7 @@ export interface components {
             refused: number;
             /**
              * Format: int32
-             * @description Streams running.
+             * @description StreamList running.
              */
             streams: number;
             /** @description Whether the catalogue is loaded from the records. */
@@ -1533,7 +1533,7 @@ export interface components {
             history: number[];
         };
         /** @description All streams, and the host beside them. */
-        Streams: {
+        StreamList: {
             /** @description The oldest first. */
             streams: components["schemas"]["Stream"][];
             /** @description How busy the host is. */
@@ -3131,7 +3131,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Streams"];
+                    "application/json": components["schemas"]["StreamList"];
                 };
             };
             /** @description A problem document (RFC 9457) */

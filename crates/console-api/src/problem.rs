@@ -98,7 +98,7 @@ impl From<AccountError> for ApiFailure {
                 .next("Take at least 8 characters."),
             AccountError::LongPassword => ApiFailure::invalid("That password is too long"),
             AccountError::UnusablePassword(why) => {
-                ApiFailure::invalid("The password cannot be used").why(why)
+                ApiFailure::invalid("The password cannot be used").why(why.to_string())
             }
             AccountError::Name => ApiFailure::invalid("That name does not work").why(
                 "A name is up to 40 letters, digits, - _ or ., and begins with a letter or digit.",

@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-use mostra_protocol::model::dlna::TransferMode;
+use mostra_protocol::model::dlna::{TransferMode, TransferModeError};
 use mostra_protocol::model::npt::{self, TimeRange};
 use mostra_protocol::server::conditions::{Judgement, Validators};
 use mostra_protocol::server::range::{self, Selection};
@@ -93,7 +93,7 @@ pub fn to_device(
     let mut fields = Vec::new();
     let time = match dlna(request, resource, &mut fields) {
         Ok(time) => time,
-        Err(status) => return Delivery::bare(status),
+        Err(error) => return Delivery::bare(error.status()),
     };
     put(&mut fields, "content-type", resource.info.mime.clone());
     if matches!(resource.source, Source::Picture(_) | Source::Captions { .. }) {
@@ -150,26 +150,47 @@ pub fn plain(
     Delivery { status, fields, span }
 }
 
+/// Why a DLNA field of a request is not followed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+enum FieldError {
+    #[error("it is no such field")]
+    Malformed,
+    #[error("the resource cannot be had so")]
+    Unsupported,
+    #[error(transparent)]
+    TransferMode(#[from] TransferModeError),
+}
+
+impl FieldError {
+    fn status(self) -> u16 {
+        match self {
+            FieldError::Malformed => 400,
+            FieldError::Unsupported => 406,
+            FieldError::TransferMode(error) => error.status(),
+        }
+    }
+}
+
 /// The DLNA fields of the answer (HTTP-17 to HTTP-22), and the part that is asked for by time.
 ///
 /// # Errors
-/// The status for what the resource cannot do, or for what is no such field.
+/// [`FieldError`] for what the resource cannot do, and for what is no such field.
 fn dlna(
     request: ResourceRequest<'_>,
     resource: &Resource,
     fields: &mut Fields,
-) -> Result<Option<TimeRange>, u16> {
+) -> Result<Option<TimeRange>, FieldError> {
     let time = match (request.field)("timeseekrange.dlna.org") {
         None => None,
         // What is no time says so first (HTTP-27).
         Some(text) => match npt::read(text) {
-            None => return Err(400),
-            Some(_) if !resource.info.seek.time => return Err(406),
+            None => return Err(FieldError::Malformed),
+            Some(_) if !resource.info.seek.time => return Err(FieldError::Unsupported),
             Some(time) => Some(time),
         },
     };
     if (request.field)("playspeed.dlna.org").is_some_and(|speed| speed.trim() != "speed=1") {
-        return Err(406);
+        return Err(FieldError::Unsupported);
     }
     let asked = (request.field)("transfermode.dlna.org");
     let mode = TransferMode::choose(asked, resource.info.flags)?;
@@ -177,7 +198,7 @@ fn dlna(
     match (request.field)("getcontentfeatures.dlna.org").map(str::trim) {
         None => {}
         Some("1") => put(fields, "contentfeatures.dlna.org", resource.info.features()),
-        Some(_) => return Err(400),
+        Some(_) => return Err(FieldError::Malformed),
     }
     Ok(time)
 }

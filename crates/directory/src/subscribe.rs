@@ -67,7 +67,7 @@ async fn subscribe(
                     .publisher()
                     .subscribe(now, sid, service, subscriber, timeout, variables)
             }
-            Err(status) => return status_only(status),
+            Err(error) => return status_only(error.status()),
         },
         "UNSUBSCRIBE" => {
             let Some(sid) = sid else { return status_only(412) };

@@ -32,7 +32,8 @@ pub(crate) async fn run(config: &Config, reset: &Reset) -> Result<(), StartupErr
     }
     let records = crate::open_records(config).await?;
     let saved = async {
-        let hash = hash_now(&password).map_err(mostra_store::StoreError::Refused)?;
+        let hash = hash_now(&password)
+            .map_err(|error| mostra_store::StoreError::Refused(error.to_string()))?;
         let known = records.set_password(&reset.name, &hash, None).await?;
         if !known && !is_account_name(&reset.name) {
             let why = "there is no such account, and no new one may have that name";

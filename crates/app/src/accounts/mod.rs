@@ -46,7 +46,7 @@ pub enum AccountError {
     LongPassword,
     /// A password that cannot be hashed.
     #[error("the password cannot be used: {0}")]
-    UnusablePassword(String),
+    UnusablePassword(#[source] argon2::password_hash::Error),
     /// A name that no account may have.
     #[error("no account may have that name")]
     Name,

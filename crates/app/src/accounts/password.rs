@@ -113,13 +113,12 @@ impl Drop for QueuePlace<'_> {
 /// Hashes at once, on this thread.
 ///
 /// # Errors
-/// Those of the library, in words.
-pub fn hash_now(password: &str) -> Result<String, String> {
+/// Those of the library.
+pub fn hash_now(password: &str) -> Result<String, argon2::password_hash::Error> {
     let salt = SaltString::encode_b64(&random_bytes::<16>());
-    let hashed = salt.and_then(|salt| {
+    salt.and_then(|salt| {
         Argon2::default().hash_password(password.as_bytes(), &salt).map(|hash| hash.to_string())
-    });
-    hashed.map_err(|error| error.to_string())
+    })
 }
 
 /// Sign-ins by source, to slow guessing down.

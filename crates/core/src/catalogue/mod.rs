@@ -28,6 +28,7 @@ mod id;
 mod inventory;
 mod list;
 mod names;
+mod object;
 mod placement;
 mod record;
 mod search;
@@ -38,10 +39,10 @@ use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
 use crate::ids::{FolderId, UpdateId};
-pub use browse::{ContainerClass, ItemView, Located, Node, Object, Page, Summary};
 pub use change::{BulkLoad, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
+pub use object::{ContainerClass, ItemView, Located, Node, Object, Page, Summary};
 pub use search::Window;
 
 use crate::chunks::Chunks;

@@ -9,10 +9,11 @@ use mostra_protocol::model::search::{Criteria, Operator};
 use mostra_protocol::model::sort::SortKey;
 
 use super::access_class::Visible;
-use super::browse::{BROADCAST, PAGE, Page, container_class, item_class};
+use super::browse::PAGE;
 use super::container::{Container, ROOT};
 use super::id::{Fixed, NodeId, ObjectId};
 use super::list::List;
+use super::object::{BROADCAST, Page, container_class, item_class};
 use super::placement::{ContainerKind, Order};
 use super::record::Record;
 use super::sorted::Entry;

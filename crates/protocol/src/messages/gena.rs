@@ -26,15 +26,40 @@ impl Asked {
     /// Reads the fields of a SUBSCRIBE.
     ///
     /// # Errors
-    /// The HTTP status: 400 for SID beside NT or CALLBACK, 412 for what is missing or wrong.
-    pub fn read(sid: Option<&str>, nt: Option<&str>, callback: Option<&str>) -> Result<Asked, u16> {
+    /// [`AskedError`] for SID beside NT or CALLBACK, and for what is missing or wrong.
+    pub fn read(
+        sid: Option<&str>,
+        nt: Option<&str>,
+        callback: Option<&str>,
+    ) -> Result<Asked, AskedError> {
         match (sid, nt, callback) {
             (Some(sid), None, None) => Ok(Asked::Renew { sid: sid.trim().to_owned() }),
-            (Some(_), _, _) => Err(400),
+            (Some(_), _, _) => Err(AskedError::Contradiction),
             (None, Some(nt), Some(callback)) if nt.trim() == "upnp:event" => {
                 Ok(Asked::New { callback: callback.to_owned() })
             }
-            _ => Err(412),
+            _ => Err(AskedError::Incomplete),
+        }
+    }
+}
+
+/// Why the fields of a SUBSCRIBE ask for nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum AskedError {
+    /// SID stands beside NT or CALLBACK.
+    #[error("SID beside NT or CALLBACK")]
+    Contradiction,
+    /// A field is missing or wrong.
+    #[error("NT or CALLBACK is missing or wrong")]
+    Incomplete,
+}
+
+impl AskedError {
+    /// The HTTP status for it.
+    pub fn status(self) -> u16 {
+        match self {
+            AskedError::Contradiction => 400,
+            AskedError::Incomplete => 412,
         }
     }
 }
@@ -168,8 +193,11 @@ mod tests {
 
     #[test]
     fn fields_that_contradict_are_refused() {
-        assert_eq!(Asked::read(Some("uuid:1"), Some("upnp:event"), None), Err(400));
-        assert_eq!(Asked::read(None, Some("upnp:events"), Some("<>")), Err(412));
-        assert_eq!(Asked::read(None, None, None), Err(412));
+        assert_eq!(
+            Asked::read(Some("uuid:1"), Some("upnp:event"), None),
+            Err(AskedError::Contradiction)
+        );
+        assert_eq!(Asked::read(None, Some("upnp:events"), Some("<>")), Err(AskedError::Incomplete));
+        assert_eq!(Asked::read(None, None, None), Err(AskedError::Incomplete));
     }
 }

@@ -124,36 +124,42 @@ impl TransferMode {
     /// Chooses the mode for a request (HTTP-18, HTTP-19).
     ///
     /// # Errors
-    /// The HTTP status: 400 for an unknown word, 406 for a mode this resource does not allow.
-    pub fn choose(asked: Option<&str>, flags: u32) -> Result<TransferMode, u16> {
+    /// [`TransferModeError`] for an unknown word, and for a mode that this resource does not allow.
+    pub fn choose(asked: Option<&str>, flags: u32) -> Result<TransferMode, TransferModeError> {
         let streams = flags & 0x0100_0000 != 0;
-        match asked.map(str::trim) {
-            None | Some("") => {
-                Ok(if streams { TransferMode::Streaming } else { TransferMode::Interactive })
-            }
-            Some(word) if word.eq_ignore_ascii_case("Streaming") => {
-                if streams {
-                    Ok(TransferMode::Streaming)
-                } else {
-                    Err(406)
-                }
-            }
-            Some(word) if word.eq_ignore_ascii_case("Interactive") => {
-                if streams {
-                    Err(406)
-                } else {
-                    Ok(TransferMode::Interactive)
-                }
-            }
+        let Some(word) = asked.map(str::trim).filter(|word| !word.is_empty()) else {
+            return Ok(if streams { TransferMode::Streaming } else { TransferMode::Interactive });
+        };
+        let all = [TransferMode::Streaming, TransferMode::Interactive, TransferMode::Background];
+        let mode = all.into_iter().find(|mode| word.eq_ignore_ascii_case(mode.word()));
+        let mode = mode.ok_or(TransferModeError::Unknown)?;
+        let allowed = match mode {
+            TransferMode::Streaming => streams,
+            TransferMode::Interactive => !streams,
             // Only what has an end can be taken at leisure.
-            Some(word) if word.eq_ignore_ascii_case("Background") => {
-                if flags & 0x0040_0000 != 0 {
-                    Ok(TransferMode::Background)
-                } else {
-                    Err(406)
-                }
-            }
-            Some(_) => Err(400),
+            TransferMode::Background => flags & 0x0040_0000 != 0,
+        };
+        if allowed { Ok(mode) } else { Err(TransferModeError::NotAllowed) }
+    }
+}
+
+/// Why a transfer mode is not used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum TransferModeError {
+    /// It is no mode.
+    #[error("no such transfer mode")]
+    Unknown,
+    /// The resource does not have it.
+    #[error("the resource is not transferred in this mode")]
+    NotAllowed,
+}
+
+impl TransferModeError {
+    /// The HTTP status for it.
+    pub fn status(self) -> u16 {
+        match self {
+            TransferModeError::Unknown => 400,
+            TransferModeError::NotAllowed => 406,
         }
     }
 }
@@ -199,14 +205,23 @@ mod tests {
         assert_eq!(TransferMode::choose(interactive, FLAGS_PICTURE), Ok(Interactive));
         assert_eq!(TransferMode::choose(None, FLAGS_FILE), Ok(Streaming));
         assert_eq!(TransferMode::choose(None, FLAGS_PICTURE), Ok(Interactive));
-        assert_eq!(TransferMode::choose(Some("Interactive"), FLAGS_FILE), Err(406));
-        assert_eq!(TransferMode::choose(Some("Streaming"), FLAGS_PICTURE), Err(406));
-        assert_eq!(TransferMode::choose(Some("Sideways"), FLAGS_FILE), Err(400));
+        assert_eq!(
+            TransferMode::choose(Some("Interactive"), FLAGS_FILE),
+            Err(TransferModeError::NotAllowed)
+        );
+        assert_eq!(
+            TransferMode::choose(Some("Streaming"), FLAGS_PICTURE),
+            Err(TransferModeError::NotAllowed)
+        );
+        assert_eq!(
+            TransferMode::choose(Some("Sideways"), FLAGS_FILE),
+            Err(TransferModeError::Unknown)
+        );
         assert_eq!(TransferMode::choose(Some("background"), FLAGS_PICTURE), Ok(Background));
         for mode in ["Background", "Interactive"] {
             assert_eq!(
                 TransferMode::choose(Some(mode), FLAGS_LIVE),
-                Err(406),
+                Err(TransferModeError::NotAllowed),
                 "{mode} of a broadcast"
             );
         }

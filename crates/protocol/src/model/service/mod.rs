@@ -100,6 +100,8 @@ macro_rules! actions {
         $($in:ident: $in_variable:literal),*
     ) -> ($($out:ident: $out_variable:literal),*);)*) => {
         /// The service's actions.
+        // Vendors' actions begin with `X_`.
+        #[allow(non_camel_case_types)]
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
         pub enum Action {
             $(
