@@ -10,7 +10,7 @@ use mostra_core::catalogue::{Catalogue, Change, Directory, File, Folder, Node};
 use mostra_core::date::Date;
 use mostra_core::facts::{AudioTrack, Episode, Facts, VideoCodec};
 use mostra_core::format::Format;
-use mostra_core::ids::{FolderId, UpdateId};
+use mostra_core::ids::{FileId, FolderId, UpdateId};
 use mostra_core::{Kind, Kinds};
 use mostra_protocol::model::{search, sort};
 
@@ -116,7 +116,7 @@ pub(crate) fn file(n: u32) -> File {
     };
     let name = format!("{} {n:07}.{}", word(spread(n)), facts.format.extension());
     let directory = 2_000_000 + f * 1000 + d;
-    File { serial: n, directory, name, facts: Arc::new(facts) }
+    File { serial: FileId(n), directory, name, facts: Arc::new(facts) }
 }
 
 fn pass(grant: &Grant) -> Pass {

@@ -39,7 +39,7 @@ mod tests {
     use mostra_core::catalogue::{Catalogue, Change, Directory, File as Item, Folder, ObjectId};
     use mostra_core::facts::Facts;
     use mostra_core::format::Format;
-    use mostra_core::ids::{FolderId, UpdateId};
+    use mostra_core::ids::{FileId, FolderId, UpdateId};
     use mostra_core::{Kind, Kinds};
 
     /// Locates `sub/film.mp4` below a root.
@@ -66,7 +66,12 @@ mod tests {
                 name: "sub".into(),
             }),
             Change::PutLinks(FolderId(1), Arc::new(links)),
-            Change::PutFile(Item { serial: 1, directory: 2, name: "film.mp4".into(), facts }),
+            Change::PutFile(Item {
+                serial: FileId(1),
+                directory: 2,
+                name: "film.mp4".into(),
+                facts,
+            }),
         ]);
         let Decision::Admitted(pass) = decide(Standing::Admitted, &Grant::everything()) else {
             panic!()

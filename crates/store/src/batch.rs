@@ -2,7 +2,7 @@
 //! stream: a scan records a hundred thousand files in a few seconds.
 
 use mostra_core::catalogue::{Directory, File, Playlist};
-use mostra_core::ids::FolderId;
+use mostra_core::ids::{FileId, FolderId};
 use sea_orm::sqlx::{self, PgConnection};
 
 use crate::{Records, StoreError, copied};
@@ -17,7 +17,7 @@ pub struct Batch {
     /// Files that are recorded and have changed.
     pub files: Vec<File>,
     /// Serials of files that have gone.
-    pub gone_files: Vec<u32>,
+    pub gone_files: Vec<FileId>,
     /// Serials of directories that have gone. Their files must be named too.
     pub gone_directories: Vec<u32>,
     /// Playlists that are new or changed.
@@ -60,13 +60,12 @@ impl Records {
             return Err(StoreError::Refused("the folder is published no more".into()));
         }
         let gone = [
-            ("delete from file where id = any($1)", &batch.gone_files),
-            ("delete from container where id = any($1)", &batch.gone_directories),
-            ("delete from playlist where id = any($1)", &batch.gone_playlists),
+            ("delete from file where id = any($1)", numbers(&batch.gone_files)),
+            ("delete from container where id = any($1)", numbers(&batch.gone_directories)),
+            ("delete from playlist where id = any($1)", numbers(&batch.gone_playlists)),
         ];
-        for (statement, serials) in gone {
-            if !serials.is_empty() {
-                let ids = serials.iter().map(|id| i64::from(*id)).collect::<Vec<_>>();
+        for (statement, ids) in gone {
+            if !ids.is_empty() {
                 let statement = sqlx::query(statement).bind(ids);
                 statement.execute(&mut *transaction).await.map_err(away)?;
             }
@@ -92,6 +91,10 @@ impl Records {
         }
         transaction.commit().await.map_err(away)
     }
+}
+
+fn numbers<T: Copy + Into<i64>>(ids: &[T]) -> Vec<i64> {
+    ids.iter().map(|id| (*id).into()).collect()
 }
 
 fn away(error: sqlx::Error) -> StoreError {

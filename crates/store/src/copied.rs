@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use mostra_core::catalogue::File;
 use mostra_core::facts::Facts;
+use mostra_core::ids::FileId;
 
 use crate::StoreError;
 
@@ -19,7 +20,7 @@ const FIELDS: i16 = 4;
 /// Appends a file's row.
 pub(crate) fn row(rows: &mut Vec<u8>, file: &File) -> serde_json::Result<()> {
     rows.extend(FIELDS.to_be_bytes());
-    for number in [file.serial, file.directory] {
+    for number in [file.serial.0, file.directory] {
         rows.extend(8i32.to_be_bytes());
         rows.extend(i64::from(number).to_be_bytes());
     }
@@ -67,7 +68,8 @@ fn file(rows: &mut &[u8]) -> Result<File, StoreError> {
         |what: &dyn std::fmt::Display| StoreError::Damaged(format!("file {serial}: {what}"));
     let facts: Facts = serde_json::from_slice(facts).map_err(|e| damaged(&e))?;
     let name = std::str::from_utf8(name).map_err(|e| damaged(&e))?.to_owned();
-    Ok(File { serial, directory: number(directory)?, name, facts: Arc::new(facts) })
+    let (serial, directory) = (FileId(serial), number(directory)?);
+    Ok(File { serial, directory, name, facts: Arc::new(facts) })
 }
 
 #[cfg(test)]
@@ -82,13 +84,18 @@ mod tests {
             title: Some("x\\\"y\t\u{1f4a1}".into()),
             ..Facts::bare(Kind::Music, Format::Mp3, 5, 6)
         };
-        let file = File { serial: 7, directory: 3, name: "a\tb\n.mp3".into(), facts: facts.into() };
+        let file = File {
+            serial: FileId(7),
+            directory: 3,
+            name: "a\tb\n.mp3".into(),
+            facts: facts.into(),
+        };
         let mut rows = HEAD.to_vec();
         row(&mut rows, &file).unwrap();
-        row(&mut rows, &File { serial: u32::MAX, ..file.clone() }).unwrap();
+        row(&mut rows, &File { serial: FileId(u32::MAX), ..file.clone() }).unwrap();
         rows.extend(END);
         let read_back = read(&rows).unwrap();
-        assert_eq!(read_back, [file.clone(), File { serial: u32::MAX, ..file }]);
+        assert_eq!(read_back, [file.clone(), File { serial: FileId(u32::MAX), ..file }]);
         assert_eq!(read(END).unwrap(), []);
         for end in HEAD.len() + 1..rows.len() {
             // Cut anywhere but between two rows it is damaged, and says so.

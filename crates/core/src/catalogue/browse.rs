@@ -241,7 +241,7 @@ impl Catalogue {
         let Entry::Item { serial, .. } = entry else { return None };
         let folder = self.directories.get(self.record(serial)?.directory())?.folder;
         let root = self.folder(folder)?.root.clone();
-        let path = format!("{}/{}", root.trim_end_matches('/'), self.path_below(serial)?);
+        let path = format!("{}/{}", root.trim_end_matches('/'), self.path_below(FileId(serial))?);
         let links = self.links.get(&folder).cloned().unwrap_or_default();
         Some(Located { root, path, links })
     }
@@ -250,7 +250,8 @@ impl Catalogue {
     pub(super) fn file(&self, serial: u32) -> Option<File> {
         let record = self.record(serial)?;
         let (directory, name) = (record.directory(), record.tail()?.name.to_owned());
-        Some(File { serial, directory, name, facts: self.unpacked(record)?.into() })
+        let facts = self.unpacked(record)?.into();
+        Some(File { serial: FileId(serial), directory, name, facts })
     }
 
     fn container_object(&self, seen: &Visible<'_>, place: u32) -> Option<Object> {

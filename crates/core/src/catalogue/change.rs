@@ -4,7 +4,7 @@ use std::collections::{BTreeSet, HashMap};
 use std::hash::BuildHasherDefault;
 use std::sync::Arc;
 
-use crate::ids::{FolderId, UpdateId};
+use crate::ids::{FileId, FolderId, UpdateId};
 use rayon::slice::ParallelSliceMut as _;
 
 use super::access_class::{SLOTS, access_class};
@@ -38,7 +38,7 @@ pub enum Change {
     /// A file is there, or changed.
     PutFile(File),
     /// A file went.
-    RemoveFile(u32),
+    RemoveFile(FileId),
     /// A playlist is there, or changed.
     PutPlaylist(Playlist),
     /// A playlist went.
@@ -229,16 +229,17 @@ impl Catalogue {
                 }
             }
             Change::RemoveFile(serial) => {
-                let directory = self.record(serial).map(|r| r.directory());
+                let directory = self.record(serial.0).map(|r| r.directory());
                 let kept = directory.and_then(|d| self.directories.get(d));
                 touched.folders.extend(kept.map(|d| d.folder));
-                self.remove_file(serial, base);
+                self.remove_file(serial.0, base);
             }
             Change::PutPlaylist(playlist) => {
                 if let Some(directory) = self.directories.get(playlist.directory) {
                     touched.folders.insert(directory.folder);
                     base.playlists.insert(playlist.serial);
-                    Arc::make_mut(&mut self.listed).extend(&playlist.entries);
+                    Arc::make_mut(&mut self.listed)
+                        .extend(playlist.entries.iter().map(|entry| entry.0));
                     Arc::make_mut(&mut self.playlists).insert(playlist.serial, Arc::new(playlist));
                 }
             }
@@ -366,22 +367,22 @@ impl Catalogue {
     fn put_file(&mut self, file: &File, folder: FolderId, base: &mut Base) {
         let access_class = self.access_class(folder, file.facts.kind);
         let record = pack(file, access_class, &mut self.names);
-        let old = self.files.get(file.serial);
+        let old = self.files.get(file.serial.0);
         if old == Some(&record) {
             return;
         }
         self.count += usize::from(old.is_none());
-        base.files.push(file.serial);
-        self.files.put(file.serial, &record);
+        base.files.push(file.serial.0);
+        self.files.put(file.serial.0, &record);
         if file.facts.station.is_some() {
-            Arc::make_mut(&mut self.stations).insert(file.serial);
+            Arc::make_mut(&mut self.stations).insert(file.serial.0);
         }
-        let titles = self.titles_of(file.serial);
+        let titles = self.titles_of(file.serial.0);
         let title = title(file.facts.title.as_deref(), &file.name, titles);
         let title = self.options.locale.fold(title);
         // An empty text would count as absent.
         let title = if title.is_empty() { " " } else { &title };
-        self.titles.put(file.serial, title.as_bytes());
+        self.titles.put(file.serial.0, title.as_bytes());
     }
 
     fn remove_file(&mut self, serial: u32, base: &mut Base) {

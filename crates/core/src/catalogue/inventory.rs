@@ -7,14 +7,14 @@ use std::sync::{Arc, OnceLock};
 use super::record::Record;
 use super::{Catalogue, File, Playlist};
 use crate::facts::Caption;
-use crate::ids::FolderId;
+use crate::ids::{FileId, FolderId};
 use crate::shards::{mix, mix_text};
 
 /// A recorded file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct KnownFile {
     /// Its serial.
-    pub serial: u32,
+    pub serial: FileId,
     /// Bytes.
     pub size: u64,
     /// Last modification, Unix time in milliseconds.
@@ -116,7 +116,7 @@ impl Inventory {
         size: u64,
         modified_ms: i64,
         most: usize,
-    ) -> impl Iterator<Item = u32> {
+    ) -> impl Iterator<Item = FileId> {
         let states = self.states.get_or_init(|| self.all_states());
         let (state, name) = (state(size, modified_ms), hash(name));
         let from = |first: (u64, u32)| {
@@ -124,10 +124,11 @@ impl Inventory {
             states[at..].iter().take_while(move |(other, ..)| *other == state)
         };
         let named = from((state, name)).take_while(move |(_, other, _)| *other == name);
-        let alike = named.take(most).chain(from((state, 0)).take(most)).map(|found| found.2);
+        let alike =
+            named.take(most).chain(from((state, 0)).take(most)).map(|found| FileId(found.2));
         // Mixed numbers may be the same by chance.
         alike.filter(move |serial| {
-            let tail = self.catalogue.record(*serial).and_then(Record::tail);
+            let tail = self.catalogue.record(serial.0).and_then(Record::tail);
             tail.is_some_and(|tail| (tail.size, tail.modified_ms) == (size, modified_ms))
         })
     }
@@ -167,7 +168,7 @@ impl Catalogue {
         let known = self.serials_in(directory).filter_map(|serial| {
             let tail = self.record(serial)?.tail()?;
             let file = KnownFile {
-                serial,
+                serial: FileId(serial),
                 size: tail.size,
                 modified_ms: tail.modified_ms,
                 reader: tail.reader,
@@ -180,8 +181,8 @@ impl Catalogue {
     }
 
     /// A file's path below its folder.
-    pub fn path_below(&self, serial: u32) -> Option<String> {
-        let record = self.record(serial)?;
+    pub fn path_below(&self, serial: FileId) -> Option<String> {
+        let record = self.record(serial.0)?;
         let mut names = vec![record.tail()?.name];
         let mut at = self.directories.get(record.directory())?;
         while let Some(parent) = at.parent {
@@ -198,7 +199,7 @@ impl Catalogue {
     }
 
     /// A recorded file, whole.
-    pub fn recorded(&self, serial: u32) -> Option<File> {
-        self.file(serial)
+    pub fn recorded(&self, serial: FileId) -> Option<File> {
+        self.file(serial.0)
     }
 }

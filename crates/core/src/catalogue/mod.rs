@@ -38,7 +38,7 @@ mod sorted;
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
 
-use crate::ids::{FolderId, UpdateId};
+use crate::ids::{FileId, FolderId, UpdateId};
 pub use change::{BulkLoad, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
@@ -84,7 +84,7 @@ pub struct Directory {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct File {
     /// The file's serial.
-    pub serial: u32,
+    pub serial: FileId,
     /// The directory it lies in.
     pub directory: u32,
     /// Its name on disk.
@@ -103,7 +103,7 @@ pub struct Playlist {
     /// Its name on disk.
     pub name: String,
     /// Serials of the files it lists, in order, duplicates kept (CDS-63).
-    pub entries: Vec<u32>,
+    pub entries: Vec<FileId>,
 }
 
 /// Where titles come from.

@@ -141,7 +141,7 @@ impl Catalogue {
         if base.files.iter().any(|serial| self.listed.contains(serial)) {
             let lists = self.playlists.values();
             let hit =
-                lists.filter(|p| p.entries.iter().any(|e| base.files.binary_search(e).is_ok()));
+                lists.filter(|p| p.entries.iter().any(|e| base.files.binary_search(&e.0).is_ok()));
             affected.extend(hit.map(|p| p.serial));
         }
         for (serial, kind) in affected.iter().flat_map(|s| Kind::ALL.map(|kind| (*s, kind))) {
@@ -172,8 +172,8 @@ impl Catalogue {
     /// The entries of a playlist that are there and of a kind.
     fn entries(&self, serial: u32, kind: Kind) -> Vec<u32> {
         let entries = self.playlists.get(&serial).map(|p| p.entries.as_slice()).unwrap_or(&[]);
-        let here = |serial: &&u32| self.record(**serial).is_some_and(|r| r.kind() == kind);
-        entries.iter().filter(here).copied().collect()
+        let here = |serial: &u32| self.record(*serial).is_some_and(|r| r.kind() == kind);
+        entries.iter().map(|entry| entry.0).filter(here).collect()
     }
 
     fn take_items(&mut self, old: &Catalogue, edits: &Edits) {

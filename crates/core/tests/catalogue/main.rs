@@ -14,7 +14,7 @@ use mostra_core::catalogue::{
 use mostra_core::date::Date;
 use mostra_core::facts::{Caption, Episode, Facts};
 use mostra_core::format::Format;
-use mostra_core::ids::{FolderId, UpdateId};
+use mostra_core::ids::{FileId, FolderId, UpdateId};
 use mostra_core::present;
 use mostra_core::traits::{Alias, Features, PLAIN, Traits};
 use mostra_core::{Kind, Kinds, Locale};
@@ -108,7 +108,7 @@ fn facts_file(serial: u32, directory: u32, title: &str, seed: u32) -> Change {
         ..Facts::bare(kind, format, 1000 + u64::from(seed), 0)
     };
     Change::PutFile(File {
-        serial,
+        serial: FileId(serial),
         directory,
         name: format!("{serial}.{}", format.extension()),
         facts: Arc::new(facts),
@@ -151,7 +151,12 @@ fn at(catalogue: &Catalogue, way: &[&str]) -> Vec<String> {
 }
 
 fn put(serial: u32, name: &str, facts: Facts) -> Change {
-    Change::PutFile(File { serial, directory: 100, name: name.into(), facts: facts.into() })
+    Change::PutFile(File {
+        serial: FileId(serial),
+        directory: 100,
+        name: name.into(),
+        facts: facts.into(),
+    })
 }
 
 fn track(serial: u32, title: &str, artist: &str, number: u16) -> Facts {
@@ -196,7 +201,7 @@ fn catalogue_with_views() -> Catalogue {
             serial: 20,
             directory: 100,
             name: "Evening.m3u".into(),
-            entries: vec![2, 1, 2, 4, 99],
+            entries: [2, 1, 2, 4, 99].map(FileId).to_vec(),
         }),
     ]);
     catalogue

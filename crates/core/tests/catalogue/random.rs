@@ -86,12 +86,12 @@ fn change(step: &Step) -> Change {
         Step::File { serial, directory, title, seed } => {
             facts_file(*serial, *directory, &format!("Tide {title}"), *seed)
         }
-        Step::NoFile(s) => Change::RemoveFile(*s),
+        Step::NoFile(s) => Change::RemoveFile(FileId(*s)),
         Step::Playlist { serial, directory, entries } => Change::PutPlaylist(Playlist {
             serial: *serial,
             directory: *directory,
             name: format!("List {serial}.m3u"),
-            entries: entries.clone(),
+            entries: entries.iter().copied().map(FileId).collect(),
         }),
         Step::NoPlaylist(serial) => Change::RemovePlaylist(*serial),
     }

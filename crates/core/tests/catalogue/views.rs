@@ -125,9 +125,9 @@ fn the_spelling_that_most_use_is_shown() {
     let mut catalogue = catalogue_with_views();
     catalogue.apply([put(30, "x.mp3", track(4, "Slack", "ANA BRISK", 9))]);
     assert_eq!(at(&catalogue, &["Music", "Artists"]), ["ANA BRISK", "Volt Nine"]);
-    catalogue.apply([Change::RemoveFile(30)]);
+    catalogue.apply([Change::RemoveFile(FileId(30))]);
     assert_eq!(at(&catalogue, &["Music", "Artists"])[0], "Ana Brisk", "a tie goes by text");
-    catalogue.apply([Change::RemoveFile(1)]);
+    catalogue.apply([Change::RemoveFile(FileId(1))]);
     assert_eq!(at(&catalogue, &["Music", "Artists"])[0], "ana brisk");
 }
 
@@ -168,14 +168,14 @@ fn a_scan_finds_what_is_recorded_and_what_may_have_moved() {
     let inventory = Inventory::of(Arc::new(catalogue.clone()), FolderId(1));
     assert!(!inventory.is_bare());
     let alike = |name, size| inventory.alike(name, size, 7, 1).collect::<Vec<_>>();
-    assert_eq!(alike("b.mp3", 900)[0], 61, "that of its name first");
-    assert_eq!(alike("d.mp3", 901)[0], 62);
+    assert_eq!(alike("b.mp3", 900)[0], FileId(61), "that of its name first");
+    assert_eq!(alike("d.mp3", 901)[0], FileId(62));
     assert_eq!(alike("c.mp3", 900).len(), 1, "no more than asked for");
     assert!(alike("b.mp3", 902).is_empty());
-    let path = catalogue.path_below(61).unwrap();
+    let path = catalogue.path_below(FileId(61)).unwrap();
     let file = inventory.file(&path).unwrap();
-    assert_eq!((file.serial, file.size, file.modified_ms), (61, 900, 7));
-    assert_eq!((inventory.file("nowhere/b.mp3"), catalogue.path_below(99)), (None, None));
+    assert_eq!((file.serial, file.size, file.modified_ms), (FileId(61), 900, 7));
+    assert_eq!((inventory.file("nowhere/b.mp3"), catalogue.path_below(FileId(99))), (None, None));
     let files = inventory.directories().map(|(_, directory)| inventory.files(directory).len());
     assert_eq!(files.sum::<usize>(), catalogue.item_count());
     assert!(Inventory::of(Arc::new(catalogue), FolderId(9)).is_bare());

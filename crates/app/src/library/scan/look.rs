@@ -14,6 +14,7 @@ use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
 use mostra_core::drives::{self, Drives};
 use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::format::FileClass;
+use mostra_core::ids::FileId;
 use mostra_core::left_out::Reason;
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
@@ -38,15 +39,15 @@ pub(super) const FRESH: Duration = Duration::from_millis(1000);
 /// What the disk says of one file.
 pub(super) enum Finding {
     /// As recorded.
-    Same(u32),
+    Same(FileId),
     /// New or changed; with its serial, if it is known by another name or from before.
-    Facts { path: String, facts: Arc<Facts>, serial: Option<u32>, moved_from: Option<String> },
+    Facts { path: String, facts: Arc<Facts>, serial: Option<FileId>, moved_from: Option<String> },
     /// A playlist, with the paths that it lists below the folder or outside.
     Playlist { path: String, entries: Vec<PathBuf>, stations: Vec<Station>, refused: Vec<String> },
     /// Not published.
     Left(LeftOut),
     /// Still being written; to be looked at again.
-    Growing { path: String, serial: Option<u32> },
+    Growing { path: String, serial: Option<FileId> },
     /// A directory or file behind a link whose drive is not there now; its record stays.
     Away(String),
     /// The links that were followed: path below the folder and what is behind it.
@@ -57,7 +58,7 @@ pub(super) enum Finding {
 pub(super) struct Station {
     pub path: String,
     pub facts: Arc<Facts>,
-    pub serial: Option<u32>,
+    pub serial: Option<FileId>,
     /// Whether it is recorded so already.
     pub same: bool,
 }
@@ -100,7 +101,7 @@ pub(super) struct Job {
     /// The drives on which the folder was at its last scan.
     pub drives: Option<Drives>,
     /// Recorded files that were found again in another place.
-    pub found_again: Mutex<HashSet<u32>>,
+    pub found_again: Mutex<HashSet<FileId>>,
     /// The service's own directory, really: nothing of it is published.
     pub own: PathBuf,
     /// The directories that are watched.
@@ -259,7 +260,7 @@ impl Job {
     }
 
     /// The serial of a recorded file.
-    pub(super) fn serial_of(&self, path: &str) -> Option<u32> {
+    pub(super) fn serial_of(&self, path: &str) -> Option<FileId> {
         self.inventory.file(path).map(|file| file.serial)
     }
 
@@ -275,7 +276,7 @@ impl Job {
     fn with_sidecars(
         &self,
         path: String,
-        serial: u32,
+        serial: FileId,
         captions: Vec<Caption>,
         art: Option<String>,
     ) -> Finding {
@@ -362,7 +363,7 @@ impl Job {
     }
 
     /// A recorded file of this size and age that is no longer where it was.
-    fn moved(&self, path: &str, name: &str, stat: Stat) -> Option<(String, u32)> {
+    fn moved(&self, path: &str, name: &str, stat: Stat) -> Option<(String, FileId)> {
         // A move goes to another place on the same drive; another one may not even answer.
         let link = self.link_above(path);
         let mut alike = self.inventory.alike(name, stat.size, stat.modified_ms, ALIKE);

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use mostra_core::catalogue::{Change, Directory, File, Folder, Inventory, Playlist};
 use mostra_core::facts::Facts;
-use mostra_core::ids::FolderId;
+use mostra_core::ids::{FileId, FolderId};
 use mostra_store::{Batch, Counter, StoreError};
 
 use super::look::{WalkedDirectories, join};
@@ -47,11 +47,11 @@ pub(super) struct Reconciliation {
     /// The directory of the file put last: files come directory by directory.
     last: Option<(String, u32)>,
     /// Files that this scan put, with their paths.
-    put: Vec<(String, u32)>,
+    put: Vec<(String, FileId)>,
     /// The same by path, once somebody asks.
-    put_by_path: HashMap<String, u32>,
+    put_by_path: HashMap<String, FileId>,
     /// Recorded files that are still there, or elsewhere.
-    seen: HashSet<u32>,
+    seen: HashSet<FileId>,
     /// Recorded directories that have another name now.
     moved_directories: HashSet<String>,
     playlists: HashSet<String>,
@@ -77,7 +77,7 @@ impl Reconciliation {
     }
 
     /// A recorded file is still there.
-    pub(super) fn see(&mut self, serial: u32) {
+    pub(super) fn see(&mut self, serial: FileId) {
         self.seen.insert(serial);
     }
 
@@ -91,7 +91,7 @@ impl Reconciliation {
         library: &Library,
         path: String,
         facts: Arc<Facts>,
-        serial: Option<u32>,
+        serial: Option<FileId>,
         moved_from: Option<String>,
         batch: &mut Batch,
     ) -> Result<(), StoreError> {
@@ -114,8 +114,8 @@ impl Reconciliation {
             }
             None => {
                 let serial = self.serial(library).await?;
-                batch.new_files.push(File { serial, directory, name, facts });
-                serial
+                batch.new_files.push(File { serial: FileId(serial), directory, name, facts });
+                FileId(serial)
             }
         };
         self.put.push((path, serial));
@@ -177,7 +177,7 @@ impl Reconciliation {
     ) -> Result<usize, StoreError> {
         let (around, name) = path.rsplit_once('/').unwrap_or(("", path));
         self.put_by_path.extend(self.put.drain(..));
-        let found: Vec<u32> =
+        let found: Vec<FileId> =
             entries.iter().filter_map(|e| self.resolve(library, root, e)).collect();
         let missing = entries.len() - found.len();
         self.playlists.insert(path.to_owned());
@@ -195,7 +195,7 @@ impl Reconciliation {
     }
 
     /// The serial of a file on disk, in this folder or in another that is published (CDS-67).
-    fn resolve(&mut self, library: &Library, root: &Path, entry: &Path) -> Option<u32> {
+    fn resolve(&mut self, library: &Library, root: &Path, entry: &Path) -> Option<FileId> {
         let within = |recorded: &Inventory, path| recorded.file(path).map(|file| file.serial);
         if let Ok(below) = entry.strip_prefix(root) {
             let path = below.to_str()?;
