@@ -8,7 +8,7 @@ use crate::Kind;
 use crate::facts::Facts;
 use crate::ids::{FileId, FolderId, UpdateId};
 
-/// Where a file is on the host. Only [`Catalogue::locate`] makes one, and that takes a pass.
+/// Where a file is on the host. Only [`Catalogue::locate`](super::Catalogue::locate) makes one, and that takes a pass.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Located {
     pub(super) root: String,

@@ -14,5 +14,5 @@ mod written;
 pub use announcer::{Announcer, Datagram, DatagramEvent, Identity, Link, LinkId, Tuning};
 pub use publisher::{DeliveryOutcome, EventDelivery, Granted, Publisher, Receiver, Refusal};
 
-pub use crate::messages::gena::{Asked, callbacks, read_timeout, write_properties};
+pub use crate::messages::gena::{Asked, AskedError, callbacks, read_timeout, write_properties};
 pub use crate::messages::soap::{Call, Fault, Value, read_call, write_answer};
