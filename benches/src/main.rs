@@ -3,6 +3,7 @@
 
 mod browse;
 mod files;
+mod headers;
 mod loaded;
 mod million;
 mod scan;
@@ -30,6 +31,11 @@ fn main() {
             soak::run(std::time::Duration::from_secs(seconds.unwrap_or(600)));
             return;
         }
+        if part == "headers" {
+            headers::measure(&mut report);
+            print!("{report}");
+            return;
+        }
         if part == "core" {
             million::measure(&mut report);
             print!("{report}");
@@ -48,7 +54,7 @@ fn main() {
                     loaded::measure(&house, &mut report);
                 }
                 other => panic!(
-                    "{other} is no part: core, browse, files, load, scan, searches, loaded, soak"
+                    "{other} is no part: core, headers, browse, files, load, scan, searches, loaded, soak"
                 ),
             }
             print!("{report}");
@@ -77,6 +83,7 @@ fn main() {
         under_load::measure(&house, &mut report);
         searches::measure(&mut report);
         scan::measure(&house, &mut report);
+        headers::measure(&mut report);
         service.stop();
         loaded::measure(&house, &mut report);
         million::measure(&mut report);

@@ -66,7 +66,7 @@ function Frame() {
   return (
     <div className="min-h-screen md:grid md:grid-cols-[208px_1fr]">
       <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:p-3">
-        To the page
+        Skip to content
       </a>
       <aside className="border-line md:border-r md:p-4">
         <div className="px-4 pt-4 pb-2 md:px-2">

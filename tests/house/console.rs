@@ -104,7 +104,7 @@ fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
             std::net::TcpStream::connect("127.0.0.1:7642").is_err(),
             "closed until a person opens it"
         );
-        let said = house.mostra(&["house", "open"]);
+        let said = house.mostra(&["console", "open"]);
         assert!(said.contains("https://127.0.0.1:7642"), "{said}");
         let fetch = |arguments: &[&str]| {
             let output = std::process::Command::new("curl")
@@ -127,7 +127,7 @@ fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
             ])
         };
         assert!(account("wrong").starts_with("403"));
-        let code = house.json(&["house", "code"])["code"].as_str().unwrap().to_owned();
+        let code = house.json(&["console", "code"])["code"].as_str().unwrap().to_owned();
         assert!(account(&code).starts_with("201"));
         assert!(account(&code).starts_with("403"), "a code counts once");
         let key = house.data.path().join("console.key");
@@ -138,7 +138,7 @@ fn the_door_to_the_house_opens_by_tls_with_one_time_codes() {
         mostra_tests::until(30, "the door", || {
             fetch(&["https://127.0.0.1:7642/"]).starts_with("200").then_some(())
         });
-        house.mostra(&["house", "close"]);
+        house.mostra(&["console", "close"]);
         mostra_tests::until(30, "the door to close", || {
             fetch(&["https://127.0.0.1:7642/"]).starts_with("000").then_some(())
         });
@@ -188,7 +188,7 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
             house.mostra(&["folder", "remove", "Sound", "--yes"]);
             house.mostra(&["folder", "remove", "Pictures", "--yes"]);
             browser.go("/folders").await;
-            browser.press("Show what can be done with sub-folders").await;
+            browser.press("Sub-folders…").await;
             browser.fill("A sub-folder", "Nowhere").await;
             browser.press("Scan it again").await;
             browser.sees("There is no such sub-folder").await;

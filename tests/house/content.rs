@@ -299,7 +299,10 @@ fn stations_are_passed_on_from_hosts_that_the_person_allowed() {
         until(30, "the stations", || (house.json(&["status"])["items"] == 4).then_some(()));
         let shown = house.mostra(&["folder", "show", "Radio"]);
         assert!(shown.contains("(radio.pellworth.example)"), "{shown}");
-        assert!(shown.contains("on disk    0 video, 0 music, 0 picture, 1 of no kind"), "{shown}");
+        assert!(
+            shown.contains("on disk    0 films, 0 tracks, 0 pictures, 1 other file"),
+            "{shown}"
+        );
 
         house.meet("127.0.0.9");
         house.admit("127.0.0.9");

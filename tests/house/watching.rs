@@ -76,7 +76,7 @@ fn a_person_finds_plays_and_goes_on_where_they_stopped() {
             browser.sees("Storm 10").await;
             browser.press("Slideshow").await;
             browser.sees("1 of 10").await;
-            browser.press("On ›").await;
+            browser.press("Next ›").await;
             browser.sees("2 of 10").await;
             let shown = "const all = document.querySelectorAll('[role=dialog] img'); return all[0]?.naturalWidth > 100";
             comes_true(&browser, "a picture", shown).await;

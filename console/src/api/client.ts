@@ -21,7 +21,7 @@ export type Scan = Schemas["Scan"];
 export type Setup = Schemas["Setup"];
 export type Status = Schemas["Status"];
 export type Stream = Schemas["Stream"];
-export type Streams = Schemas["Streams"];
+export type StreamList = Schemas["StreamList"];
 
 /** What went wrong, why, and the next step. */
 export type Problem = Schemas["Problem"];

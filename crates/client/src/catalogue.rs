@@ -14,7 +14,7 @@ pub(crate) struct PageArguments {
     /// How many to list at most
     #[arg(long, default_value_t = 200)]
     count: u32,
-    /// The order, such as +dc:title or -dc:date,+dc:title [default: as devices see it]
+    /// The order, such as +dc:title or -dc:date,+dc:title [default: as on the televisions]
     #[arg(long, value_name = "LIST", allow_hyphen_values = true)]
     sort: Option<String>,
     /// Only what a grant of these kinds would show

@@ -29,7 +29,7 @@ pub(crate) enum DeviceVerb {
         /// The folders it may see, by number or label [default: as before]
         #[arg(long, value_delimiter = ',')]
         folders: Vec<String>,
-        /// All folders, also those to come
+        /// All folders, including future ones
         #[arg(long, conflicts_with = "folders")]
         all_folders: bool,
         /// All kinds in all folders
@@ -102,11 +102,14 @@ pub(crate) async fn run(
     match verb {
         DeviceVerb::List => {
             let devices: Vec<Device> = connection.get("/devices").await?;
+            let folders: Vec<Folder> = connection.get("/folders").await?;
             output.print(&devices, |devices| {
                 if devices.is_empty() {
                     return "No device has asked yet. Open the source or server menu on a television.".into();
                 }
-                table(&["no", "device", "standing", "address", "proof", "last seen"], devices.iter().map(row))
+                let heading =
+                    ["no", "device", "standing", "may see", "address", "proof", "last seen"];
+                table(&heading, devices.iter().map(|device| row(device, &folders)))
             })
         }
         DeviceVerb::Show { device } => {
@@ -260,22 +263,40 @@ async fn decide(
     let device: Device = connection.change(Method::PUT, &path, Some(request)).await?;
     let seen = may_see(connection, &device).await?;
     output.print(&device, |d| match d.standing.as_str() {
-        "admitted" => format!("{} is admitted to {seen}.", d.label),
+        "admitted" => format!("{} may now see {seen}.", d.label),
         _ => format!("{} is {}.", d.label, d.standing),
     })
 }
 
 /// Its grant in words, with the labels of its folders.
 async fn may_see(connection: &Connection, device: &Device) -> Result<String, Failure> {
-    let kinds = device.kinds.join(", ");
-    let Some(numbers) = &device.folders else { return Ok(kinds) };
-    let folders: Vec<Folder> = connection.get("/folders").await?;
-    let labels: Vec<String> =
-        folders.into_iter().filter(|f| numbers.contains(&f.id)).map(|f| f.label).collect();
-    Ok(match labels.len() {
+    let folders: Vec<Folder> = match &device.folders {
+        Some(_) => connection.get("/folders").await?,
+        None => Vec::new(),
+    };
+    Ok(granted(device, &folders))
+}
+
+/// What an admitted device may see, in the words of the console.
+fn granted(device: &Device, folders: &[Folder]) -> String {
+    let words: Vec<&str> = device.kinds.iter().map(|kind| kind_word(kind)).collect();
+    let kinds = if words.len() == 3 { "everything".into() } else { words.join(", ") };
+    let Some(numbers) = &device.folders else { return kinds };
+    let labels: Vec<&str> =
+        folders.iter().filter(|f| numbers.contains(&f.id)).map(|f| f.label.as_str()).collect();
+    match labels.len() {
         0 => "nothing: its folders are no longer published".into(),
         _ => format!("{kinds} in {}", labels.join(", ")),
-    })
+    }
+}
+
+/// A kind as the screens say it.
+pub(crate) fn kind_word(kind: &str) -> &str {
+    match kind {
+        "video" => "films",
+        "picture" => "pictures",
+        other => other,
+    }
 }
 
 async fn find(connection: &Connection, wanted: &str) -> Result<Device, Failure> {
@@ -300,13 +321,18 @@ async fn find(connection: &Connection, wanted: &str) -> Result<Device, Failure> 
     }
 }
 
-fn row(device: &Device) -> Vec<String> {
+fn row(device: &Device, folders: &[Folder]) -> Vec<String> {
+    let seen = match device.standing.as_str() {
+        "admitted" => granted(device, folders),
+        _ => "nothing".into(),
+    };
     let last =
         device.proof.iter().rfind(|s| s.confirmed).map_or("nothing yet", |s| s.step.as_str());
     vec![
         device.id.to_string(),
         device.label.clone(),
         device.standing.clone(),
+        seen,
         device.address.clone(),
         last.to_owned(),
         time(device.last_seen_ms),
@@ -328,7 +354,7 @@ fn show(device: &Device, seen: &str) -> String {
     let mut line = |name: &str, value: String| lines.push(format!("  {name:<13} {value}"));
     line("number", device.id.to_string());
     line("address", device.address.clone());
-    line("hardware", device.hardware.clone().unwrap_or_else(|| "not known to the system".into()));
+    line("hardware", device.hardware.clone().unwrap_or_else(|| "address unknown".into()));
     if device.endpoints.len() > 1 {
         for endpoint in &device.endpoints {
             let hardware = endpoint.hardware.as_deref().unwrap_or("no hardware address known");

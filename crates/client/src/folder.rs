@@ -207,7 +207,7 @@ fn row(folder: &Folder) -> Vec<String> {
     vec![
         folder.id.to_string(),
         folder.label.clone(),
-        folder.kinds.join(","),
+        kind_words(&folder.kinds),
         items(folder).to_string(),
         folder.left_out.to_string(),
         scan_words(folder),
@@ -258,17 +258,27 @@ fn why(word: &str) -> &str {
     }
 }
 
+fn kind_words(kinds: &[String]) -> String {
+    let words: Vec<&str> = kinds.iter().map(|kind| crate::device::kind_word(kind)).collect();
+    words.join(", ")
+}
+
 fn show(folder: &Folder, left: &LeftOutList) -> String {
     let mut lines = vec![
         format!("{}  ({})", folder.label, folder.path),
-        format!("  kinds      {}", folder.kinds.join(", ")),
+        format!("  kinds      {}", kind_words(&folder.kinds)),
         format!(
-            "  items      {} video, {} music, {} picture",
-            folder.items.video, folder.items.music, folder.items.picture
+            "  items      {}, {}, {}",
+            count(folder.items.video.into(), "film"),
+            count(folder.items.music.into(), "track"),
+            count(folder.items.picture.into(), "picture"),
         ),
         format!(
-            "  on disk    {} video, {} music, {} picture, {} of no kind",
-            left.found.video, left.found.music, left.found.picture, left.other
+            "  on disk    {}, {}, {}, {}",
+            count(left.found.video.into(), "film"),
+            count(left.found.music.into(), "track"),
+            count(left.found.picture.into(), "picture"),
+            count(left.other.into(), "other file"),
         ),
         format!("  last scan  {}", scan_words(folder)),
         format!("  next scan  {}", folder.next_scan),

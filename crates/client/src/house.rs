@@ -19,9 +19,9 @@ pub(crate) enum HouseVerb {
         /// The new name, as televisions will show it
         name: Option<String>,
     },
-    /// Announce the server now, for players that do not search
+    /// Announce the house to players now, for those that do not search
     Announce,
-    /// Appear as a new server: the last resort for players that keep old listings
+    /// Reset how players know this server: the last resort for those that keep old listings
     Renew {
         /// Do not ask
         #[arg(long)]
@@ -29,7 +29,7 @@ pub(crate) enum HouseVerb {
     },
     /// Show the rule for devices never met before, or change it
     Doorway {
-        /// ask: they wait for a decision; open: they are admitted
+        /// ask: they wait for your decision; open: they are let in at once
         #[arg(value_parser = ["ask", "open"])]
         doorway: Option<String>,
     },
@@ -39,15 +39,15 @@ pub(crate) enum HouseVerb {
         #[arg(value_parser = ["embedded", "file-names"])]
         from: Option<String>,
     },
-    /// Show how pictures stand, or change it
+    /// Show how pictures are sorted, or change it
     Pictures {
         /// date: by the date taken; title: by title
         #[arg(value_parser = ["date", "title"])]
         by: Option<String>,
     },
-    /// Show by whose alphabet names stand, or change it
+    /// Show by whose alphabet names are sorted, or change it
     Locale {
-        /// A language, such as sv; en for all in which accents are put aside
+        /// A language, such as sv; en for English and others (accents ignored)
         language: Option<String>,
     },
     /// Show the MIME types that replace the usual ones, or set one for an extension
@@ -66,9 +66,13 @@ pub(crate) enum HouseVerb {
         #[arg(long, value_name = "HOST")]
         forbid: Vec<String>,
     },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ConsoleVerb {
     /// Open the console to the house's network, by TLS
     Open,
-    /// Close the console to the house's network
+    /// Close the console to the house's network; this host still reaches it
     Close,
     /// Show a one-time code with which somebody in the house makes an account
     Code,
@@ -91,11 +95,13 @@ pub(crate) async fn run(
             output.print(&house, |h| h.name.clone())
         }
         HouseVerb::Name { name } => {
-            change(connection, output, HouseChange { name, ..HouseChange::default() }).await
+            let wish = HouseChange { name, ..HouseChange::default() };
+            let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
+            output.print(&house, |h| format!("The house is now called {}.", h.name))
         }
         HouseVerb::Announce => {
             connection.act("/house/announcement").await?;
-            output.print(&true, |_| "The server is announced on all interfaces.".into())
+            output.print(&true, |_| "The house was announced to players on all interfaces.".into())
         }
         HouseVerb::Renew { yes } => {
             let costs =
@@ -116,7 +122,14 @@ pub(crate) async fn run(
             output.print(&house, |h| h.doorway.clone())
         }
         HouseVerb::Doorway { doorway } => {
-            change(connection, output, HouseChange { doorway, ..HouseChange::default() }).await
+            let wish = HouseChange { doorway, ..HouseChange::default() };
+            let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
+            output.print(&house, |h| match h.doorway.as_str() {
+                "open" => "New devices are let in at once. Those that wait already still wait for \
+                           your decision: mostra device list"
+                    .to_owned(),
+                _ => "New devices wait for your decision. Those let in stay so.".to_owned(),
+            })
         }
         HouseVerb::Titles { from: None } => {
             let house: House = connection.get("/house").await?;
@@ -137,7 +150,7 @@ pub(crate) async fn run(
         HouseVerb::Pictures { by: picture_order } => {
             let wish = HouseChange { picture_order, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
-            output.print(&house, |h| format!("Pictures stand by {}.", h.picture_order))
+            output.print(&house, |h| format!("Pictures are sorted by {}.", h.picture_order))
         }
         HouseVerb::Locale { language: None } => {
             let house: House = connection.get("/house").await?;
@@ -147,7 +160,7 @@ pub(crate) async fn run(
         HouseVerb::Locale { language: locale } => {
             let wish = HouseChange { locale, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
-            output.print(&house, |h| format!("Names stand by the alphabet of {}.", h.locale))
+            output.print(&house, |h| format!("Names are sorted by the alphabet of {}.", h.locale))
         }
         HouseVerb::Mime { extension, mime } => {
             let house: House = connection.get("/house").await?;
@@ -186,9 +199,19 @@ pub(crate) async fn run(
                 false => format!("Stations are passed on from:\n  {}", h.stations.join("\n  ")),
             })
         }
-        HouseVerb::Open => access(connection, output, true).await,
-        HouseVerb::Close => access(connection, output, false).await,
-        HouseVerb::Code => {
+    }
+}
+
+/// The console, from elsewhere than this host.
+pub(crate) async fn console(
+    connection: &Connection,
+    output: &Output,
+    verb: ConsoleVerb,
+) -> Result<(), Failure> {
+    match verb {
+        ConsoleVerb::Open => access(connection, output, true).await,
+        ConsoleVerb::Close => access(connection, output, false).await,
+        ConsoleVerb::Code => {
             let code: Code = connection.change(Method::POST, "/console/code", None::<&()>).await?;
             output.print(&code, |c| {
                 format!("{}  (for one account, within {} minutes)", c.code, c.seconds / 60)
@@ -197,22 +220,11 @@ pub(crate) async fn run(
     }
 }
 
-async fn change(
-    connection: &Connection,
-    output: &Output,
-    change: HouseChange,
-) -> Result<(), Failure> {
-    let house: House = connection.change(Method::PATCH, "/house", Some(&change)).await?;
-    output.print(&house, |h| {
-        format!("{}: devices never met before {}", h.name, doorway_words(&h.doorway))
-    })
-}
-
 fn doorway_words(doorway: &str) -> &'static str {
     if doorway == "open" {
-        "are admitted (doorway open)"
+        "let in at once (doorway open)"
     } else {
-        "wait for a decision (doorway ask)"
+        "wait for your decision (doorway ask)"
     }
 }
 
@@ -224,7 +236,7 @@ async fn access(connection: &Connection, output: &Output, open: bool) -> Result<
             return "The console is closed to the house; this host still reaches it.".into();
         }
         format!(
-            "The console is open to the house at {}\nThe browser will warn once about the certificate; its SHA-256 must be\n  {}\nFor an account there: mostra house code",
+            "The console is open to the house at {}\nThe browser will warn once about the certificate; its SHA-256 must be\n  {}\nFor an account there: mostra console code",
             a.addresses.join(" "),
             a.fingerprint.as_deref().unwrap_or_default()
         )
@@ -246,7 +258,7 @@ pub(crate) async fn status(connection: &Connection, output: &Output) -> Result<(
                 s.admitted, s.waiting, s.refused
             ),
             format!("  streams     {}", s.streams),
-            format!("  doorway     {}", doorway_words(&s.house.doorway)),
+            format!("  new devices {}", doorway_words(&s.house.doorway)),
         ];
         for interface in &s.interfaces {
             lines.push(format!("  reached by  {} on {}", interface.address, interface.name));

@@ -60,9 +60,12 @@ enum Noun {
     },
     /// Sign out and drop the token
     Logout,
-    /// The house's name, doorway and console
+    /// The house's name, and how it treats devices and titles
     #[command(subcommand)]
     House(house::HouseVerb),
+    /// The console from elsewhere than this host
+    #[command(subcommand)]
+    Console(house::ConsoleVerb),
     /// Published folders
     #[command(subcommand)]
     Folder(folder::FolderVerb),
@@ -75,6 +78,8 @@ enum Noun {
     /// Who receives what
     #[command(subcommand)]
     Stream(stream::StreamVerb),
+    /// How busy the host is
+    Host,
     /// Accounts, passwords and sessions
     #[command(subcommand)]
     Account(account::AccountVerb),
@@ -99,10 +104,12 @@ async fn main() -> ExitCode {
         }
         Noun::Logout => house::logout(&connection, &output).await,
         Noun::House(verb) => house::run(&connection, &output, verb).await,
+        Noun::Console(verb) => house::console(&connection, &output, verb).await,
         Noun::Folder(verb) => folder::run(&connection, &output, verb).await,
         Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
         Noun::Device(verb) => device::run(&connection, &output, verb).await,
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
+        Noun::Host => stream::host(&connection, &output).await,
         Noun::Account(verb) => account::run(&connection, &output, verb).await,
         Noun::Config(house::ConfigVerb::Show) => house::config(&connection, &output).await,
     };

@@ -34,7 +34,7 @@ pub(crate) async fn run(
     match verb {
         StreamVerb::List => {
             let all: StreamList = connection.get("/streams").await?;
-            output.print(&all, |all| list(&all.streams))
+            output.print(&all.streams, |streams| list(streams))
         }
         StreamVerb::Watch { every } => watch(connection, output, Duration::from_secs(every)).await,
         StreamVerb::End { number } => {
@@ -130,8 +130,19 @@ fn picture(all: &StreamList) -> String {
         let shares = s.history.iter().map(|n| *n as f64 / most as f64);
         lines.push(format!("   {} {}", plot(shares.collect()), rate(most)));
     }
-    let HostLoad { processor, disk } = &all.host;
     lines.push(String::new());
+    lines.push(draw_host(&all.host));
+    lines.join("\n")
+}
+
+/// How busy the host is.
+pub(crate) async fn host(connection: &Connection, output: &Output) -> Result<(), Failure> {
+    let load: HostLoad = connection.get("/host").await?;
+    output.print(&load, draw_host)
+}
+
+fn draw_host(HostLoad { processor, disk }: &HostLoad) -> String {
+    let mut lines = Vec::new();
     for (name, values) in [("processors", processor), ("busiest disk", disk)] {
         let now = values.last().copied().unwrap_or(0.0);
         let shares = values.iter().map(|v| f64::from(*v) / 100.0).collect();

@@ -190,7 +190,7 @@ async fn make_code(
             actix_web::http::StatusCode::FORBIDDEN,
             "Codes are shown on the host only",
         )
-        .next("Run `mostra house code` on the host."));
+        .next("Run `mostra console code` on the host."));
     }
     Ok(web::Json(Code { code: accounts.new_code(), seconds: CODE.as_secs() as u32 }))
 }

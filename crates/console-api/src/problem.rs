@@ -105,7 +105,7 @@ impl From<AccountError> for ApiFailure {
             ),
             AccountError::Code => {
                 ApiFailure::new(StatusCode::FORBIDDEN, "The code is wrong or has run out")
-                    .next("Run `mostra house code` on the host and type what it shows.")
+                    .next("Run `mostra console code` on the host and type what it shows.")
             }
             AccountError::Exists => {
                 ApiFailure::new(StatusCode::CONFLICT, "There is an account of that name")
@@ -116,7 +116,7 @@ impl From<AccountError> for ApiFailure {
             AccountError::OnlyOne => {
                 ApiFailure::new(StatusCode::CONFLICT, "It is the only account")
                     .why("Without one nobody could sign in.")
-                    .next("Make another first, with a code from `mostra house code`.")
+                    .next("Make another first, with a code from `mostra console code`.")
             }
             AccountError::WrongPassword => {
                 ApiFailure::new(StatusCode::UNAUTHORIZED, "The name or the password is wrong")

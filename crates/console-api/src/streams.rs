@@ -16,7 +16,7 @@ use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
-    config.service(list).service(end);
+    config.service(list).service(end).service(show_host);
 }
 
 #[utoipa::path(
@@ -78,14 +78,26 @@ impl StreamView {
                 history: stream.history,
             })
         });
-        let streams = shown.collect();
-        let samples = self.host_load.samples();
-        let host = ApiHostLoad {
-            processor: samples.iter().map(|s| s.processor).collect(),
-            disk: samples.iter().map(|s| s.disk).collect(),
-        };
-        StreamList { streams, host }
+        StreamList { streams: shown.collect(), host: host_to_api(&self.host_load) }
     }
+}
+
+fn host_to_api(load: &HostLoad) -> ApiHostLoad {
+    let samples = load.samples();
+    ApiHostLoad {
+        processor: samples.iter().map(|s| s.processor).collect(),
+        disk: samples.iter().map(|s| s.disk).collect(),
+    }
+}
+
+#[utoipa::path(
+    operation_id = "showHost",
+    summary = "How busy the host is",
+    responses((status = 200, body = ApiHostLoad))
+)]
+#[get("/host")]
+async fn show_host(_: Caller, load: web::Data<HostLoad>) -> web::Json<ApiHostLoad> {
+    web::Json(host_to_api(&load))
 }
 
 #[utoipa::path(

@@ -21,6 +21,14 @@ pub enum Reader {
     Tags(&'static str),
     /// Frames of ADTS.
     Adts,
+    /// That of MPEG transport streams; ffprobe for what it cannot tell.
+    Transport,
+    /// That of MPEG program streams; ffprobe for what it cannot tell.
+    Program,
+    /// That of AVI; ffprobe for what it cannot tell.
+    Avi,
+    /// That of ASF; ffprobe for what it cannot tell.
+    Asf,
     /// ffprobe.
     Probe,
 }
@@ -207,7 +215,7 @@ formats! {
     MpegTs {
         mime: "video/mpeg",
         extensions: &["ts", "m2t", "tsv"],
-        reader: Reader::Probe,
+        reader: Reader::Transport,
         signatures: &[Test(|head| is_synchronous(head, 0, 188), 3)],
         profiles: &[
             "MPEG_TS_SD_EU_ISO",
@@ -226,7 +234,7 @@ formats! {
     M2ts {
         mime: "video/vnd.dlna.mpeg-tts",
         extensions: &["m2ts", "mts"],
-        reader: Reader::Probe,
+        reader: Reader::Transport,
         signatures: &[Test(|head| is_synchronous(head, 4, 192), 3)],
         demuxer: Some("mpegts"),
     }
@@ -234,7 +242,7 @@ formats! {
     MpegPs {
         mime: "video/mpeg",
         extensions: &["mpg", "mpeg", "vob", "m2p"],
-        reader: Reader::Probe,
+        reader: Reader::Program,
         signatures: &[Bytes(&[(0, b"\x00\x00\x01\xba")]), Bytes(&[(0, b"\x00\x00\x01\xb3")])],
         profiles: &["MPEG1", "MPEG_PS_PAL", "MPEG_PS_NTSC"],
         demuxer: Some("mpeg"),
@@ -243,7 +251,7 @@ formats! {
     Avi {
         mime: "video/x-msvideo",
         extensions: &["avi"],
-        reader: Reader::Probe,
+        reader: Reader::Avi,
         signatures: &[Bytes(&[(0, b"RIFF"), (8, b"AVI ")]), Bytes(&[(0, b"FORM"), (8, b"AVI ")])],
         demuxer: Some("avi"),
     }
@@ -251,7 +259,7 @@ formats! {
     Wmv {
         mime: "video/x-ms-wmv",
         extensions: &["wmv"],
-        reader: Reader::Probe,
+        reader: Reader::Asf,
         signatures: &[Bytes(&[(0, b"\x30\x26\xb2\x75")])],
         demuxer: Some("asf"),
     }
@@ -259,7 +267,7 @@ formats! {
     Wma {
         mime: "audio/x-ms-wma",
         extensions: &["wma"],
-        reader: Reader::Probe,
+        reader: Reader::Asf,
         demuxer: Some("asf"),
     }
     /// Free lossless audio.

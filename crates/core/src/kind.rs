@@ -30,6 +30,16 @@ impl Kind {
         }
     }
 
+    /// What a word means that a person wrote: the screens say films and pictures.
+    pub fn meant_by(word: &str) -> Option<Kind> {
+        match word.to_lowercase().as_str() {
+            "video" | "videos" | "film" | "films" => Some(Kind::Video),
+            "music" | "track" | "tracks" => Some(Kind::Music),
+            "picture" | "pictures" | "photo" | "photos" => Some(Kind::Picture),
+            _ => None,
+        }
+    }
+
     /// Its place in [`Kind::ALL`].
     pub fn index(self) -> usize {
         self as usize
@@ -73,10 +83,10 @@ impl Kinds {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum KindsError {
     /// A word that is no kind.
-    #[error("{0:?} is not a kind; the kinds are video, music and picture")]
+    #[error("{0:?} is not a kind; the kinds are video (or films), music and pictures")]
     Unknown(String),
     /// No word at all.
-    #[error("name at least one kind: video, music, picture")]
+    #[error("name at least one kind: video (or films), music, pictures")]
     None,
 }
 
@@ -90,12 +100,11 @@ impl fmt::Display for Kinds {
 impl FromStr for Kinds {
     type Err = KindsError;
 
-    /// Reads `video,music,picture`; at least one must be named.
+    /// Reads `films,music,pictures` or `video,music,picture`; at least one must be named.
     fn from_str(text: &str) -> Result<Kinds, KindsError> {
         let mut kinds = Vec::new();
         for word in text.split(',').map(str::trim).filter(|w| !w.is_empty()) {
-            let kind = Kind::ALL.into_iter().find(|k| k.word() == word.to_lowercase());
-            kinds.push(kind.ok_or_else(|| KindsError::Unknown(word.to_owned()))?);
+            kinds.push(Kind::meant_by(word).ok_or_else(|| KindsError::Unknown(word.to_owned()))?);
         }
         if kinds.is_empty() {
             return Err(KindsError::None);
@@ -113,6 +122,9 @@ mod tests {
         let kinds: Kinds = " Music,video".parse().unwrap();
         assert_eq!(kinds.to_string(), "video,music");
         assert!(!kinds.holds(Kind::Picture));
-        assert!("".parse::<Kinds>().is_err() && "films".parse::<Kinds>().is_err());
+        for words in ["film, pictures", "Films,picture", "video,photos"] {
+            assert_eq!(words.parse(), Ok(Kinds::of([Kind::Video, Kind::Picture])), "{words}");
+        }
+        assert!("".parse::<Kinds>().is_err() && "filmses".parse::<Kinds>().is_err());
     }
 }

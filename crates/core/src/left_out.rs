@@ -130,7 +130,7 @@ impl Reason {
 impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Reason::NotMedia => "not a film, sound or picture",
+            Reason::NotMedia => "not a film, track or picture that can be read",
             Reason::OtherOgg => "Ogg without Vorbis or Opus cannot be read",
             Reason::Captions => "subtitles; they are offered with the film beside them",
             Reason::Cover => "a cover; it is shown with what lies beside it",

@@ -12,6 +12,7 @@ mod reject;
 mod sendfile;
 mod subscribe;
 
+use std::cell::Cell;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4, TcpListener};
 use std::os::fd::AsRawFd;
 use std::sync::Arc;
@@ -81,8 +82,13 @@ impl DeviceConnection {
     }
 }
 
-fn remember(stream: &TcpStream, extensions: &mut Extensions) {
-    if let Some(connection) = DeviceConnection::of(stream) {
+tokio::task_local! {
+    /// The connection that is handed over to the server together with its socket.
+    static HANDED_OVER: Cell<Option<DeviceConnection>>;
+}
+
+fn remember(_: &TcpStream, extensions: &mut Extensions) {
+    if let Ok(Some(connection)) = HANDED_OVER.try_with(Cell::take) {
         extensions.insert(connection);
     }
 }

@@ -4,6 +4,7 @@
 //! served here; head and answer go through the server's own codec. Whatever else comes on a
 //! connection is left unread in the socket and the connection handed to the server as it is.
 
+use std::cell::Cell;
 use std::fs::File;
 use std::io;
 use std::net::SocketAddr;
@@ -32,7 +33,7 @@ use tokio_util::codec::{Decoder as _, Encoder as _};
 use super::connection_limit::ConnectionLimit;
 use super::media::{self, MediaBody, Planner};
 use super::reject::reject_and_close;
-use super::{DeviceConnection, DirectoryParts, HEAD_TIME, KEEP_ALIVE, gate};
+use super::{DeviceConnection, DirectoryParts, HANDED_OVER, HEAD_TIME, KEEP_ALIVE, gate};
 
 /// Bytes of a head that is looked for here; the few longer ones go to the server.
 const HEAD: usize = 8 << 10;
@@ -82,7 +83,10 @@ where
                         return Ok(());
                     };
                     match serve(&parts, stream, &config).await {
-                        Some(stream) => http.call(stream).await,
+                        Some((stream, connection)) => {
+                            let connection = Cell::new(Some(connection));
+                            HANDED_OVER.scope(connection, http.call(stream)).await
+                        }
                         None => Ok(()),
                     }
                 }
@@ -96,7 +100,7 @@ async fn serve(
     parts: &DirectoryParts,
     stream: TcpStream,
     config: &ServiceConfig,
-) -> Option<TcpStream> {
+) -> Option<(TcpStream, DeviceConnection)> {
     let stream = Arc::new(stream);
     let connection = DeviceConnection::of(&stream)?;
     let mut patience = HEAD_TIME;
@@ -163,9 +167,7 @@ async fn serve(
             return None;
         }
     }
-    // Watched by its next owner.
-    drop(connection);
-    Arc::try_unwrap(stream).ok()
+    Some((Arc::try_unwrap(stream).ok()?, connection))
 }
 
 const PATH: &str = "/media/";

@@ -8,8 +8,13 @@ pub mod open;
 pub mod probe;
 pub mod walk;
 
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+mod agreement;
 pub mod art;
+mod asf;
 mod audio;
+mod avi;
 pub mod extension;
 mod external_program;
 pub mod ffprobe;
@@ -17,12 +22,14 @@ mod jpeg;
 mod matroska;
 pub mod mounts;
 mod mp4;
+mod mpeg;
 mod part_reader;
 mod picture;
 pub mod playlist;
 pub mod sidecar;
 pub mod subtitle;
 mod tags;
+mod waveform;
 
 use mostra_core::left_out::{ReadFailure, Reason};
 

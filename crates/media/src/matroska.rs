@@ -9,7 +9,7 @@ use mostra_core::format::Format;
 use crate::part_reader::PartReader;
 use mostra_core::left_out::Reason;
 
-const BROKEN: Reason = Reason::damaged("its header is cut off");
+const BROKEN: Reason = Reason::damaged("the file is incomplete (cut off)");
 
 /// Largest head element read into memory.
 const LIMIT: u64 = 8 << 20;

@@ -24,7 +24,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
             break;
         }
         let mut head = [0; 16];
-        let cut = |_| Reason::damaged("a box is cut off");
+        let cut = |_| Reason::damaged("the file is incomplete (cut off)");
         file.seek(SeekFrom::Start(at)).map_err(cut)?;
         file.read_exact(&mut head[..8]).map_err(cut)?;
         let (header, length) = match u32_at(&head, 0).unwrap_or(0) {
@@ -36,7 +36,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
             n => (8, u64::from(n)),
         };
         let end = at.checked_add(length).filter(|end| length >= header && *end <= size);
-        let end = end.ok_or(Reason::damaged("a box is cut off"))?;
+        let end = end.ok_or(Reason::damaged("the file is incomplete (cut off)"))?;
         match &head[4..8] {
             b"moov" if length <= INDEX => {
                 let mut data = vec![0; (length - header) as usize];
@@ -51,7 +51,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
         }
         at = end;
     }
-    let index = index.ok_or(Reason::damaged("no index"))?;
+    let index = index.ok_or(Reason::damaged("it has no index; it may be incomplete"))?;
     let movie = Movie::read(&index).ok_or(Reason::damaged("the index is damaged"))?;
     let bit_rate = movie.duration_ms.map(|ms| size.saturating_mul(8000) / ms);
     let facts = Facts {

@@ -12,7 +12,7 @@ use crate::part_reader::PartReader;
 use crate::walk::Stat;
 use mostra_core::left_out::Reason;
 
-use crate::{audio, ffprobe, jpeg, matroska, mp4, picture, unreadable};
+use crate::{asf, audio, avi, ffprobe, jpeg, matroska, mp4, mpeg, picture, unreadable};
 
 /// Bytes by which a file's format is told.
 const HEAD: usize = 1024;
@@ -57,9 +57,23 @@ pub fn probe_opened(
         Reader::Picture => picture::read(&mut file, facts),
         Reader::Tags(codec) => audio::read(&mut file, facts, codec),
         Reader::Adts => audio::adts(&mut file, facts),
+        Reader::Transport => or_ffprobe(mpeg::transport::read, &mut file, facts, path),
+        Reader::Program => or_ffprobe(mpeg::program::read, &mut file, facts, path),
+        Reader::Avi => or_ffprobe(avi::read, &mut file, facts, path),
+        Reader::Asf => or_ffprobe(asf::read, &mut file, facts, path),
         Reader::Probe => ffprobe::read(&path(), facts),
     };
     read.map(Facts::tamed)
+}
+
+/// By a reader of ours; where that cannot tell all, by ffprobe.
+fn or_ffprobe(
+    read: impl FnOnce(&mut PartReader, Facts) -> Option<Facts>,
+    file: &mut PartReader,
+    facts: Facts,
+    path: impl FnOnce() -> PathBuf,
+) -> Result<Facts, Reason> {
+    read(file, facts.clone()).map_or_else(|| ffprobe::read(&path(), facts), Ok)
 }
 
 fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {

@@ -67,7 +67,7 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
     ...sound,
     ...subtitles,
     ["Type", facts.mime],
-    ["Profile", facts.profile ?? "none; devices may still play it"],
+    ["Profile", facts.profile ?? "no DLNA profile matches; most players should still play it"],
     ["Object id", id],
   ];
 }

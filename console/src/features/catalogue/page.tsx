@@ -11,7 +11,7 @@ import { bytes, count, length } from "../../lib/words";
 
 /** Orders offered beside the container's own. */
 const ORDERS: [string, string][] = [
-  ["", "as devices see it"],
+  ["", "as on the televisions"],
   ["+dc:title", "by title"],
   ["-dc:date", "newest date first"],
   ["+dc:date", "oldest date first"],
@@ -128,7 +128,7 @@ export function Catalogue() {
                   disabled={start + PAGE >= page.data.total}
                   onClick={() => change({ start: String(start + PAGE) })}
                 >
-                  On ›
+                  Next ›
                 </Button>
               </div>
             )}

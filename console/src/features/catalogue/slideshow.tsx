@@ -38,8 +38,8 @@ export function Slideshow({ pictures, onClose }: { pictures: CatalogueObject[]; 
       </div>
       <div className="flex flex-wrap items-center gap-3 p-3">
         <Button onClick={() => step(-1)}>‹ Back</Button>
-        <Button onClick={() => setRunning(!running)}>{running ? "Pause" : "Go on"}</Button>
-        <Button onClick={() => step(1)}>On ›</Button>
+        <Button onClick={() => setRunning(!running)}>{running ? "Pause" : "Resume"}</Button>
+        <Button onClick={() => step(1)}>Next ›</Button>
         <label className="flex items-center gap-2">
           Seconds each
           <select

@@ -86,7 +86,7 @@ function Choice({
             checked={!only}
             onChange={() => setOnly(false)}
           />
-          All, also those to come
+          All folders, including future ones
         </label>
         <label className={line}>
           <input
@@ -96,7 +96,7 @@ function Choice({
             checked={only}
             onChange={() => setOnly(true)}
           />
-          Only these
+          Only the folders ticked
         </label>
         {only && (
           <div className="max-h-60 overflow-y-auto pl-7">
@@ -117,7 +117,7 @@ function Choice({
       </fieldset>
       <div className="flex gap-3">
         <Button look="main" type="submit" disabled={kinds.length === 0 || (only && usable.length === 0)}>
-          Admit to these
+          Let in with these rights
         </Button>
         <Button onClick={onClose}>Back</Button>
       </div>

@@ -278,51 +278,47 @@ function SubFolders({ folder }: { folder: Folder }) {
   const done = { onSuccess: () => setPath("") };
   return (
     <Disclosure as="div" className="mt-1">
-      {({ open }) => (
-        <>
-          <DisclosureButton className="min-h-11 text-accent underline">
-            {open ? "Hide" : "Show"} what can be done with sub-folders
-            {folder.excluded.length > 0 && ` (${folder.excluded.length} left out)`}
-          </DisclosureButton>
-          <DisclosurePanel className="space-y-2">
-            <ul>
-              {folder.excluded.map((out) => (
-                <li key={out} className="flex flex-wrap items-center gap-3">
-                  <span className="break-all">{out} is left out</span>
-                  <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>
-                    Take it in again
-                  </Button>
-                </li>
-              ))}
-            </ul>
-            <form
-              className="flex flex-wrap items-end gap-3"
-              onSubmit={(event) => {
-                event.preventDefault();
-                if (given) scan.mutate(given, done);
-              }}
-            >
-              <Field
-                label="A sub-folder"
-                hint="Its path below the folder, such as Films/Old"
-                value={path}
-                onChange={(event) => setPath(event.target.value)}
-              />
-              <Button type="submit" disabled={scan.isPending || !given}>
-                Scan it again
+      <DisclosureButton className="min-h-11 text-accent underline">
+        Sub-folders…
+        {folder.excluded.length > 0 && ` (${folder.excluded.length} left out)`}
+      </DisclosureButton>
+      <DisclosurePanel className="space-y-2">
+        <ul>
+          {folder.excluded.map((out) => (
+            <li key={out} className="flex flex-wrap items-center gap-3">
+              <span className="break-all">{out} is left out</span>
+              <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>
+                Take it in again
               </Button>
-              <Button
-                type="button"
-                onClick={() => change.mutate([...folder.excluded, given], done)}
-                disabled={change.isPending || !given}
-              >
-                Leave it out
-              </Button>
-            </form>
-            <Trouble problem={scan.error ?? change.error} />
-          </DisclosurePanel>
-        </>
-      )}
+            </li>
+          ))}
+        </ul>
+        <form
+          className="flex flex-wrap items-end gap-3"
+          onSubmit={(event) => {
+            event.preventDefault();
+            if (given) scan.mutate(given, done);
+          }}
+        >
+          <Field
+            label="A sub-folder"
+            hint="Its path below the folder, such as Films/Old"
+            value={path}
+            onChange={(event) => setPath(event.target.value)}
+          />
+          <Button type="submit" disabled={scan.isPending || !given}>
+            Scan it again
+          </Button>
+          <Button
+            type="button"
+            onClick={() => change.mutate([...folder.excluded, given], done)}
+            disabled={change.isPending || !given}
+          >
+            Leave it out
+          </Button>
+        </form>
+        <Trouble problem={scan.error ?? change.error} />
+      </DisclosurePanel>
     </Disclosure>
   );
 }

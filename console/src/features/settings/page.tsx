@@ -68,7 +68,7 @@ export function Settings() {
   return (
     <>
       <Headline below={`Televisions show it as “${house.name}”.`}>
-        {house.doorway === "ask" ? "New devices wait for a decision." : "New devices are admitted at once."}
+        {house.doorway === "ask" ? "New devices wait for your decision." : "New devices are let in at once."}
       </Headline>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-2">
         <Card title="House">
@@ -143,12 +143,12 @@ function Appearance() {
       <div className="mt-4 flex flex-wrap gap-3">
         <Button
           disabled={announce.isPending}
-          onClick={() => announce.mutate(undefined, { onSuccess: () => setDone("It was announced.") })}
+          onClick={() => announce.mutate(undefined, { onSuccess: () => setDone("The house was announced to players.") })}
         >
-          Announce now
+          Announce the house to players now
         </Button>
         <Button look="danger" onClick={() => setAsking(true)}>
-          Appear as a new server
+          Reset how players know this server
         </Button>
       </div>
       <p role="status" className="mt-2 text-sm text-soft">
@@ -157,15 +157,15 @@ function Appearance() {
       <Trouble problem={announce.error} />
       <Confirm
         open={asking}
-        title="Appear as a new server?"
-        yes="Appear as new"
+        title="Reset how players know this server?"
+        yes="Reset"
         busy={renew.isPending}
         problem={renew.error}
         onYes={() =>
           renew.mutate(undefined, {
             onSuccess: () => {
               setAsking(false);
-              setDone("It appears as a new server now.");
+              setDone("Players see a new server now.");
             },
           })
         }
@@ -230,7 +230,7 @@ function alphabets(locales: string[]): [string, string][] {
   const own = locales
     .filter((locale) => locale !== "en")
     .map((locale): [string, string] => [locale, names.of(locale) ?? locale]);
-  return [["en", "English, and all others with accents aside"], ...own.sort((a, b) => a[1].localeCompare(b[1]))];
+  return [["en", "English and others (accents ignored)"], ...own.sort((a, b) => a[1].localeCompare(b[1]))];
 }
 
 /** How titles and pictures stand, and MIME types that a person set. */
@@ -267,7 +267,7 @@ function CatalogueSettings({ house }: { house: House }) {
           "titles",
         )}
         {choice(
-          "Pictures stand",
+          "Sort pictures",
           house.picture_order,
           [
             ["date", "by the date taken"],
@@ -275,7 +275,7 @@ function CatalogueSettings({ house }: { house: House }) {
           ],
           "picture_order",
         )}
-        {choice("Names stand as in", house.locale ?? "en", alphabets(house.locales ?? []), "locale")}
+        {choice("Sort names as in", house.locale ?? "en", alphabets(house.locales ?? []), "locale")}
         <div>
           <p className="font-bold">MIME types by extension</p>
           <p className="text-sm text-soft">

@@ -64,7 +64,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
           {joining && (
             <Field
               label="One-time code"
-              hint="Run `mostra house code` on the host, and type what it shows."
+              hint="Run `mostra console code` on the host, and type what it shows."
               value={code}
               onChange={(e) => setCode(e.target.value)}
               autoComplete="one-time-code"

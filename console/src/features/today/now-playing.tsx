@@ -1,6 +1,6 @@
 // Who receives what, as plots over the last two minutes, and how busy the host is beside them.
 import { useState } from "react";
-import { api, type Stream, type Streams } from "../../api/client";
+import { api, type Stream, type StreamList } from "../../api/client";
 import { useChange } from "../../api/queries";
 import { Button, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
@@ -83,7 +83,7 @@ function One({ stream }: { stream: Stream }) {
   );
 }
 
-export function NowPlaying({ streams }: { streams?: Streams }) {
+export function NowPlaying({ streams }: { streams?: StreamList }) {
   const all = streams?.streams ?? [];
   const last = (values?: number[]) => Math.round(values?.at(-1) ?? 0);
   const host = streams?.host;
