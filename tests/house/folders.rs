@@ -165,7 +165,9 @@ fn bad_folders_are_refused_and_nothing_is_half_done() {
         );
         assert!(house.mostra_fails(&["folder", "add", "/proc"]).contains("the system itself"));
         assert!(
-            house.mostra_fails(&["folder", "add", path, "--kinds", "operas"]).contains("not a kind")
+            house
+                .mostra_fails(&["folder", "add", path, "--kinds", "operas"])
+                .contains("not a kind")
         );
         house.mostra(&[
             "folder",
