@@ -371,6 +371,9 @@ fn a_console_that_cannot_open_everywhere_opens_nowhere() {
             mostra_tests::wires::ip(&format!("link set {link} up"));
         }
         let _service = house.begin_with(&["--interfaces", "lan0,lan1"]);
+        let served = || house.json(&["status"])["interfaces"].as_array().map(Vec::len);
+        // A link comes up a moment after it was told to.
+        until(10, "both links to be up", || (served() == Some(2)).then_some(()));
         let taken = TcpListener::bind("10.77.1.1:7642").unwrap();
         let said = house.mostra_fails(&["console", "open"]);
         assert!(said.contains("10.77.1.1:7642"), "{said}");

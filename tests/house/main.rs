@@ -13,6 +13,7 @@ mod decode;
 mod demo;
 mod drives;
 mod ended;
+mod first_hour;
 mod folders;
 mod foreign;
 mod forged;

@@ -27,7 +27,7 @@ fn a_person_sees_who_receives_what_and_ends_it() {
             house.meet(device);
             house.admit(device);
         }
-        assert!(house.mostra(&["stream", "list"]).contains("Nobody is watching"));
+        assert!(house.mostra(&["stream", "list"]).contains("No device is watching"));
         let path = media_path(&browse(TV, "music-all"), "Long");
         let begin = |from: &str| {
             let mut stream = raw::connect_with(from, SERVER, Some(64 << 10)).unwrap();

@@ -72,7 +72,7 @@ export const clock = (ms: number) => new Date(ms).toLocaleString("en-GB", { date
 
 /** The kinds of items, with their names for people. */
 export const KINDS = [
-  ["video", "Video"],
+  ["video", "Films"],
   ["music", "Music"],
   ["picture", "Pictures"],
 ] as const;

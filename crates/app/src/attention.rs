@@ -1,12 +1,32 @@
 //! What needs a person's attention.
 
+use mostra_core::access::Standing;
+
 use crate::Context;
 use crate::devices::Devices;
+use crate::library::Library;
 use crate::network::{Network, Sameness};
 
 /// What needs a person's attention, in sentences.
-pub fn attention(context: &Context, network: &Network, devices: &Devices) -> Vec<String> {
+pub fn attention(
+    context: &Context,
+    network: &Network,
+    devices: &Devices,
+    library: &Library,
+) -> Vec<String> {
     let mut list = Vec::new();
+    let waiting = devices.book().iter().filter(|d| d.standing == Standing::Waiting).count();
+    match waiting {
+        0 => {}
+        1 => list.push("One device waits for your decision.".into()),
+        more => list.push(format!("{more} devices wait for your decision.")),
+    }
+    for folder in library.catalogue().folders() {
+        if library.scans.known(folder.serial).away.is_some() {
+            let label = &folder.label;
+            list.push(format!("{label} is away: its drive is not there. What is in it is hidden."));
+        }
+    }
     if !context.records_answer() {
         list.push("PostgreSQL does not answer. Watching goes on; changes cannot be saved until it is back.".into());
     }

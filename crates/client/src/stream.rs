@@ -55,7 +55,7 @@ pub(crate) async fn run(
 
 fn list(streams: &[Stream]) -> String {
     if streams.is_empty() {
-        return "Nobody is watching.".into();
+        return "No device is watching.".into();
     }
     let heading = ["no", "device", "item", "since", "position", "now", "on average", "in all"];
     let row = |s: &Stream| {
@@ -112,7 +112,7 @@ async fn watch(connection: &Connection, output: &Output, every: Duration) -> Res
 
 fn picture(all: &StreamList) -> String {
     let mut lines = vec![match all.streams.len() {
-        0 => "Nobody is watching.".to_owned(),
+        0 => "No device is watching.".to_owned(),
         1 => "One stream runs.".to_owned(),
         n => format!("{n} streams run."),
     }];

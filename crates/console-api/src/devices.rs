@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 
+use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use mostra_api::{
     DecisionRequest, Denied, Device as ApiDevice, DeviceMerge, DeviceName, DeviceSplit,
@@ -170,6 +171,9 @@ async fn decide(
         .transpose()
         .map_err(|why| ApiFailure::invalid("Those kinds do not work").why(why.to_string()))?;
     let name = name.map(|n| usable_name(&n)).transpose()?;
+    if let Some(name) = &name {
+        refuse_taken(&devices, DeviceId(*id), name)?;
+    }
     let folders = match (folders, all_folders.unwrap_or(false)) {
         (Some(_), true) => {
             return Err(ApiFailure::invalid("Those folders do not work")
@@ -189,6 +193,21 @@ async fn decide(
         failure
     })?;
     Ok(web::Json(to_api(&device.ok_or_else(missing)?)))
+}
+
+/// Refuses a name that another device has: people could not tell the two apart.
+fn refuse_taken(devices: &Devices, id: DeviceId, name: &str) -> Result<(), ApiFailure> {
+    let book = devices.book();
+    let mut others = book.iter().filter(|device| device.id != id);
+    match others.find(|other| other.label().to_lowercase() == name.to_lowercase()) {
+        None => Ok(()),
+        Some(other) => {
+            let title = format!("Another device is called {}", other.label());
+            Err(ApiFailure::new(StatusCode::CONFLICT, &title)
+                .why(format!("It is number {} at {}.", other.id, other.address()))
+                .next("Take another name, or rename that one first."))
+        }
+    }
 }
 
 /// The numbers, each of a folder that is published: a slip of the pen would hide everything.
@@ -233,6 +252,7 @@ async fn rename(
     devices: web::Data<Devices>,
 ) -> Result<web::Json<ApiDevice>, ApiFailure> {
     let name = usable_name(&body.0.name)?;
+    refuse_taken(&devices, DeviceId(*id), &name)?;
     let device = devices.rename(DeviceId(*id), name).await?.ok_or_else(missing)?;
     Ok(web::Json(to_api(&device)))
 }

@@ -108,7 +108,7 @@ async fn status(
         streams: streams.book().count() as u32,
         loaded: library.shared().is_loaded(),
         records: context.records_answer(),
-        attention: attention(&context, &network, &devices),
+        attention: attention(&context, &network, &devices, &library),
     })
 }
 

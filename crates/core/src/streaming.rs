@@ -51,13 +51,31 @@ struct Stream {
     since: Moment,
     last: Moment,
     delivered: u64,
+    /// The place that it has come to, and the bytes that are being taken one after the other.
     position: u64,
+    run: (u64, u64),
     /// Bytes by second, the last one being `second`.
     history: VecDeque<u64>,
     second: u64,
 }
 
+/// Bytes in a row from which on it is playing and not a look at an index; of a small file, a
+/// fiftieth of it.
+const PLAYING: u64 = 1 << 20;
+
 impl Stream {
+    /// Takes in bytes of the resource. A player that looks at the index at the end is not there.
+    fn go_on(&mut self, from: u64, to: u64) {
+        self.run = match (self.run.0..=self.run.1).contains(&from) {
+            true => (self.run.0, self.run.1.max(to)),
+            false => (from, to),
+        };
+        let enough = PLAYING.min(self.size / 50);
+        if self.run.0 == 0 || self.run.1 - self.run.0 > enough {
+            self.position = self.run.1;
+        }
+    }
+
     fn roll(&mut self, now: Moment) {
         let second = now.as_secs();
         for _ in 0..(second.saturating_sub(self.second)).min(HISTORY as u64) {
@@ -128,6 +146,7 @@ impl StreamBook {
                 last: now,
                 delivered: 0,
                 position: 0,
+                run: (0, 0),
                 history: VecDeque::from([0]),
                 second: now.as_secs(),
             }
@@ -135,7 +154,7 @@ impl StreamBook {
         stream.roll(now);
         stream.last = now;
         stream.delivered += taken.bytes;
-        stream.position = taken.position;
+        stream.go_on(taken.position.saturating_sub(taken.bytes), taken.position);
         if let Some(last) = stream.history.back_mut() {
             *last += taken.bytes;
         }
@@ -148,7 +167,9 @@ impl StreamBook {
         let open = &self.open;
         self.streams.retain(|key, stream| {
             stream.roll(now);
-            open.contains(key) || now.since(stream.last) < QUIET
+            // What was played to its end is over at once.
+            let ended = stream.size > 0 && stream.position >= stream.size;
+            open.contains(key) || !ended && now.since(stream.last) < QUIET
         });
         self.ended.retain(|_, until| now < *until);
     }
@@ -256,6 +277,20 @@ mod tests {
         assert_eq!((first.delivered, first.position, first.since), (4000, 3900, at(100.0)));
         assert_eq!((first.rate, first.average, first.paused), (400, 400, false));
         assert_eq!(first.history, [400; 10]);
+    }
+
+    #[test]
+    fn a_look_at_the_index_is_no_position_and_what_ended_is_over() {
+        let mut book = StreamBook::default();
+        book.take(at(10.0), &taken(1, 100, 100));
+        book.take(at(10.1), &taken(1, 150, 10_000));
+        assert_eq!(book.running(at(10.2))[0].position, 100);
+        book.take(at(10.3), &taken(1, 900, 5_900));
+        assert_eq!(book.running(at(10.4))[0].position, 5_900, "it was skipped to");
+        book.take(at(11.0), &taken(1, 4_100, 10_000));
+        assert_eq!(book.running(at(11.1))[0].position, 10_000);
+        book.settle(at(11.1), BTreeSet::new());
+        assert!(book.running(at(11.2)).is_empty());
     }
 
     #[test]

@@ -11,10 +11,14 @@ use crate::picture;
 use mostra_core::left_out::Reason;
 
 const BROKEN: Reason = Reason::damaged("no picture header");
+const CUT_OFF: Reason = Reason::damaged("the file is incomplete (cut off)");
 
 /// Facts of a JPEG file; its format tells baseline from the rest.
 pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason> {
     let (format, resolution, exif) = frame(file)?;
+    if !is_whole(file, facts.size) {
+        return Err(CUT_OFF);
+    }
     let facts = Facts { kind: Kind::Picture, format, resolution: Some(resolution), ..facts };
     Ok(match exif {
         Some(exif) => picture::with_exif(exif, facts),
@@ -69,6 +73,47 @@ fn frame(reader: &mut PartReader) -> Result<Frame, Reason> {
         }
     }
     Err(BROKEN)
+}
+
+/// Bytes before the end of a file in which the end of its picture is looked for first.
+const TAIL: u64 = 4 << 10;
+/// Bytes of picture data that are looked through for their end, where something else follows it.
+const MOST: u64 = 64 << 20;
+
+/// Whether the picture's data end in the file. `reader` stands in the frame header.
+fn is_whole(reader: &mut PartReader, size: u64) -> bool {
+    let Ok(begin) = reader.stream_position() else { return false };
+    let from = begin.max(size.saturating_sub(TAIL));
+    let mut tail = Vec::new();
+    let read = reader.seek(SeekFrom::Start(from)).and_then(|_| reader.read_to_end(&mut tail));
+    if read.is_err() {
+        return false;
+    }
+    if tail.windows(2).any(|two| two == [0xff, 0xd9]) {
+        return true;
+    }
+    // Cameras write films and previews behind the picture. Inside its data no other byte than zero
+    // and the numbers of restarts follows FF.
+    let mut data = reader.take(MOST);
+    if data.get_mut().seek(SeekFrom::Start(begin)).is_err() {
+        return false;
+    }
+    let (mut piece, mut last) = (vec![0; 64 << 10], 0);
+    let mut looked = 0;
+    loop {
+        match data.read(&mut piece) {
+            Ok(0) => return looked >= MOST,
+            Ok(count) => {
+                let found = piece[..count].windows(2).any(|two| two == [0xff, 0xd9]);
+                if found || (last, piece[0]) == (0xff, 0xd9) {
+                    return true;
+                }
+                last = piece[count - 1];
+                looked += count as u64;
+            }
+            Err(_) => return false,
+        }
+    }
 }
 
 /// The next segment's marker and the length of its data.

@@ -1,6 +1,6 @@
 //! Pictures other than baseline JPEG, and what cameras write into all of them.
 
-use std::io::{BufReader, Read, Seek};
+use std::io::{BufReader, Read, Seek, SeekFrom};
 
 use exif::{Exif, In, Reader, Tag, Value};
 use mostra_core::Kind;
@@ -24,12 +24,24 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Result<Facts, Reason>
     if width == 0 || height == 0 {
         return Err(Reason::damaged("no picture header"));
     }
+    if facts.format == Format::Png && !is_whole_png(file, facts.size) {
+        return Err(Reason::damaged("the file is incomplete (cut off)"));
+    }
     let facts = Facts { kind: Kind::Picture, resolution: Some((width, height)), ..facts };
     Ok(if facts.format == Format::Gif {
         Facts { frame_rate_milli: animation(file), ..facts }
     } else {
         with_any_exif(file, facts)
     })
+}
+
+/// Whether the last chunk of a PNG is there; what some programs write behind it is small.
+fn is_whole_png(file: &mut PartReader, size: u64) -> bool {
+    let mut tail = Vec::new();
+    let from = SeekFrom::Start(size.saturating_sub(64 << 10));
+    file.seek(from).is_ok()
+        && file.read_to_end(&mut tail).is_ok()
+        && tail.windows(8).any(|chunk| chunk == b"IEND\xae\x42\x60\x82")
 }
 
 /// Bytes in which the second picture of a GIF must begin.

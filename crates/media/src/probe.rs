@@ -118,4 +118,23 @@ mod tests {
         assert_eq!(probe(Path::new("/nowhere"), 0, 0), Err(Reason::Empty));
         assert!(matches!(probe(Path::new("/nowhere"), 1, 0), Err(Reason::Unreadable(_))));
     }
+
+    #[test]
+    fn a_picture_that_is_cut_off_is_left_out_and_one_with_more_behind_it_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/media/Pictures");
+        let whole = std::fs::read(demo.join("Tides/Low water mark.jpg")).unwrap();
+        let read = |name: &str, bytes: &[u8]| {
+            let path = folder.path().join(name);
+            std::fs::write(&path, bytes).unwrap();
+            probe(&path, bytes.len() as u64, 0)
+        };
+        assert!(read("whole.jpg", &whole).is_ok());
+        for part in [2, 3, 10] {
+            let cut = read("cut.jpg", &whole[..whole.len() - whole.len() / part]);
+            assert_eq!(cut, Err(Reason::damaged("the file is incomplete (cut off)")), "{part}");
+        }
+        let film = vec![0; 200 << 10];
+        assert!(read("moving.jpg", &[&whole[..], &film].concat()).is_ok());
+    }
 }

@@ -91,20 +91,22 @@ impl ServedInterface {
     ///
     /// # Errors
     /// [`InterfaceError`] for a name or address that the host does not have, or when there is none
-    /// at all.
+    /// at all. One that is there and not up yet is no error: it is served once it is.
     pub fn choose(wanted: &Interfaces) -> Result<Vec<ServedInterface>, InterfaceError> {
         let all = if_addrs::get_if_addrs()?;
         let served = pick(wanted, &all);
         let here = || all.iter().map(|i| format!("{} ({})", i.name, i.ip())).collect();
         if let Interfaces::Listed(list) = wanted {
             let is_there = |entry: &String| {
-                served.iter().any(|s| s.name == *entry || entry.parse() == Ok(s.address))
+                let named =
+                    |i: &if_addrs::Interface| i.name == *entry || entry.parse() == Ok(i.ip());
+                served.iter().any(|s| entry.parse() == Ok(s.address)) || all.iter().any(named)
             };
             if let Some(name) = list.iter().find(|entry| !is_there(entry)) {
                 return Err(InterfaceError::Missing { name: name.clone(), here: here() });
             }
         }
-        if served.is_empty() {
+        if served.is_empty() && !matches!(wanted, Interfaces::Listed(_)) {
             return Err(InterfaceError::NoneUsable { here: here() });
         }
         Ok(served)

@@ -48,7 +48,7 @@ pub struct SsdpSocket {
     /// The port of our own socket, where it is not the usual one.
     search_port: Option<u16>,
     /// Why nothing is received by the group.
-    deaf: Option<io::Error>,
+    group_error: Option<io::Error>,
     tasks: [AbortHandle; 2],
 }
 
@@ -64,7 +64,7 @@ impl SsdpSocket {
         received: &mpsc::Sender<Received>,
     ) -> io::Result<SsdpSocket> {
         let (own, search_port) = own(interface.address, ttl)?;
-        let (group, deaf) = match group(interface.index) {
+        let (group, group_error) = match group(interface.index) {
             Ok(group) => (Some(group), None),
             Err(error) => (None, Some(error)),
         };
@@ -74,12 +74,12 @@ impl SsdpSocket {
                 receive(sockets.clone(), interface.clone(), multicast, received.clone());
             tokio::spawn(receiving).abort_handle()
         });
-        Ok(SsdpSocket { interface: interface.clone(), sockets, search_port, deaf, tasks })
+        Ok(SsdpSocket { interface: interface.clone(), sockets, search_port, group_error, tasks })
     }
 
     /// Why nothing is received by the group, where that is so.
-    pub fn deaf(&self) -> Option<&io::Error> {
-        self.deaf.as_ref()
+    pub fn group_error(&self) -> Option<&io::Error> {
+        self.group_error.as_ref()
     }
 
     /// The link for the announcer, with the device listener's port.

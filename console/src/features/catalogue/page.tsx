@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { CatalogueObject } from "../../api/client";
 import { PAGE, useContainer, useContinued } from "../../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
+import { Chosen } from "../../components/chosen";
 import { Item } from "./item";
 import { Picture } from "./picture";
 import { Slideshow } from "./slideshow";
@@ -134,7 +135,16 @@ export function Catalogue() {
             )}
           </Card>
         )}
-        {chosen && <Item key={chosen} id={chosen} />}
+        {chosen && (
+          <Chosen
+            key={chosen}
+            label={page.data.objects.find((object) => object.id === chosen)?.title ?? "What was chosen"}
+            row={`object-${chosen}`}
+            onBack={() => change({ item: undefined })}
+          >
+            <Item id={chosen} />
+          </Chosen>
+        )}
       </div>
       {slides && <Slideshow pictures={pictures} onClose={() => setSlides(false)} />}
     </>
@@ -210,6 +220,7 @@ function Row({ object, chosen, onChoose }: { object: CatalogueObject; chosen: bo
   return (
     <li>
       <button
+        id={`object-${object.id}`}
         className={`flex min-h-11 w-full items-center gap-3 rounded-lg px-2 py-2 text-left hover:bg-accent-wash ${chosen ? "bg-accent-wash" : ""}`}
         onClick={() => (container ? void navigate(`/catalogue/${object.id}`) : onChoose())}
       >

@@ -3,7 +3,7 @@ import userEvent from "@testing-library/user-event";
 import { afterEach, describe, expect, it } from "vitest";
 import { house, show, television } from "../../test/house";
 import { Endpoints } from "./endpoints";
-import { grantWords } from "./grant";
+import { grantWords, withheldWords } from "./grant";
 import { Decide } from "./standing";
 
 afterEach(cleanup);
@@ -16,6 +16,9 @@ describe("a grant in words", () => {
     expect(grantWords(television, [folder])).toBe("everything");
     expect(grantWords({ ...television, kinds: ["music"], folders: [1] }, [folder])).toBe("music in Films");
     expect(grantWords({ ...television, folders: [9] }, [folder])).toContain("no longer published");
+    expect(grantWords({ ...television, kinds: ["video", "picture"] }, [folder])).toBe("films, pictures");
+    expect(withheldWords({ ...television, kinds: ["picture"] })).toBe("no films, no music");
+    expect(withheldWords(television)).toBe("");
   });
 });
 

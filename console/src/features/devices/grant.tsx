@@ -6,13 +6,20 @@ import { Button, Loading } from "../../components/basics";
 import { Dialog } from "../../components/dialog";
 import { KINDS } from "../../lib/words";
 
-/** A grant in words: "video, music in Films, Records". */
+/** A grant in words: "films, music in Films, Records". */
 export function grantWords(device: Device, folders: Folder[] | undefined): string {
-  const kinds = device.kinds.length === KINDS.length ? "everything" : device.kinds.join(", ");
+  const word = (kind: string) => (KINDS.find(([key]) => key === kind)?.[1] ?? kind).toLowerCase();
+  const kinds = device.kinds.length === KINDS.length ? "everything" : device.kinds.map(word).join(", ");
   if (!device.folders) return kinds;
   const label = (id: number) => folders?.find((folder) => folder.id === id)?.label;
   const names = device.folders.map(label).filter(Boolean);
   return names.length === 0 ? "nothing: its folders are no longer published" : `${kinds} in ${names.join(", ")}`;
+}
+
+/** What it may not see: "no films, no music"; nothing where it may see every kind. */
+export function withheldWords(device: Device): string {
+  const withheld = KINDS.filter(([kind]) => !device.kinds.includes(kind));
+  return withheld.map(([, name]) => `no ${name.toLowerCase()}`).join(", ");
 }
 
 export type Grant = { kinds: string[]; folders?: number[]; all_folders?: boolean };

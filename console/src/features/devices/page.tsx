@@ -1,13 +1,14 @@
 // Who is on the network, what they may, and what is proven.
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type Device } from "../../api/client";
+import { api, type Device, type Folder } from "../../api/client";
 import { useChange, useDevices, useFolders } from "../../api/queries";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
+import { Chosen } from "../../components/chosen";
 import { Confirm } from "../../components/dialog";
 import { Endpoints } from "./endpoints";
 import { Sightings } from "./sightings";
-import { grantWords } from "./grant";
+import { grantWords, withheldWords } from "./grant";
 import { Ladder, LADDER_WORDS, furthest } from "./ladder";
 import { Decide, StandingMark } from "./standing";
 import { ago, bytes, capital, clock, inWords } from "../../lib/words";
@@ -30,9 +31,19 @@ function differently(device: Device): string | null {
   return all.join(", ") + rules;
 }
 
+/** What it may see, and what it therefore does not. */
+function maySee(device: Device, folders: Folder[] | undefined): string {
+  if (device.standing === "refused") return "nothing: it is refused";
+  if (device.standing === "waiting") return "nothing: it waits for your decision";
+  const withheld = withheldWords(device);
+  return grantWords(device, folders) + (withheld ? ` (${withheld}: change that with “Choose…”)` : "");
+}
+
 export function Devices() {
   const devices = useDevices();
+  const folders = useFolders();
   const { id } = useParams();
+  const navigate = useNavigate();
   if (!devices.data) return devices.error ? <Trouble problem={devices.error} /> : <Loading />;
   const chosen = devices.data.find((d) => String(d.id) === id);
   return (
@@ -54,12 +65,18 @@ export function Devices() {
                 <li key={device.id} className="flex flex-wrap items-center justify-between gap-x-4 py-3">
                   <div className="min-w-0">
                     <Link
+                      id={`device-${device.id}`}
                       to={`/devices/${device.id}`}
                       className="flex min-h-11 flex-wrap items-center gap-2 font-bold hover:underline"
                       aria-current={device === chosen ? "true" : undefined}
                     >
                       {device.label} <StandingMark standing={device.standing} />
                     </Link>
+                    <p className="text-sm">
+                      {device.standing === "admitted"
+                        ? `may see ${grantWords(device, folders.data)}`
+                        : "may see nothing"}
+                    </p>
                     <p className="text-sm text-soft">
                       {device.address} · {device.denied ? `${device.denied.what}, got nothing` : furthest(device.proof)}{" "}
                       · seen {ago(device.last_seen_ms)}
@@ -71,7 +88,16 @@ export function Devices() {
             </ul>
           </Card>
         )}
-        {chosen && <Detail key={chosen.id} device={chosen} />}
+        {chosen && (
+          <Chosen
+            key={chosen.id}
+            label={chosen.label}
+            row={`device-${chosen.id}`}
+            onBack={() => void navigate("/devices")}
+          >
+            <Detail device={chosen} />
+          </Chosen>
+        )}
       </div>
     </>
   );
@@ -103,7 +129,7 @@ function Detail({ device }: { device: Device }) {
   );
   const facts: [string, string | null | undefined][] = [
     ["Calls itself", device.user_agent],
-    ["May see", device.standing === "admitted" ? grantWords(device, folders.data) : "nothing"],
+    ["May see", maySee(device, folders.data)],
     ["First seen", clock(device.first_seen_ms)],
     ["Last seen", clock(device.last_seen_ms)],
     ["Differently", differently(device)],

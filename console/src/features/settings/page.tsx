@@ -143,7 +143,9 @@ function Appearance() {
       <div className="mt-4 flex flex-wrap gap-3">
         <Button
           disabled={announce.isPending}
-          onClick={() => announce.mutate(undefined, { onSuccess: () => setDone("The house was announced to players.") })}
+          onClick={() =>
+            announce.mutate(undefined, { onSuccess: () => setDone("The house was announced to players.") })
+          }
         >
           Announce the house to players now
         </Button>

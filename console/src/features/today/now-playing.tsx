@@ -90,7 +90,7 @@ export function NowPlaying({ streams }: { streams?: StreamList }) {
   return (
     <>
       <h2 className="mb-2 font-bold">Now showing</h2>
-      {all.length === 0 && <p className="text-soft">Nobody is watching.</p>}
+      {all.length === 0 && <p className="text-soft">No device is watching.</p>}
       <ul className="divide-y divide-line">
         {all.map((stream) => (
           <One key={stream.id} stream={stream} />

@@ -46,7 +46,7 @@ impl InterfaceSockets {
     fn try_open(&self, interface: &ServedInterface) -> Option<SsdpSocket> {
         match SsdpSocket::open(interface, self.network.options.multicast_ttl, &self.received) {
             Ok(socket) => {
-                let problem = socket.deaf().map(|why| {
+                let problem = socket.group_error().map(|why| {
                     format!("the house is announced there, but searches are not heard: {why}")
                 });
                 if problem.is_none() {
@@ -75,11 +75,11 @@ impl InterfaceSockets {
             }
         }
         for at in 0..self.open.len() {
-            if self.open[at].deaf().is_none() {
+            if self.open[at].group_error().is_none() {
                 continue;
             }
             let again = self.try_open(&self.open[at].interface);
-            if let Some(again) = again.filter(|socket| socket.deaf().is_none()) {
+            if let Some(again) = again.filter(|socket| socket.group_error().is_none()) {
                 machine.link_up(now, again.link(port));
                 self.open[at] = again;
             }

@@ -96,7 +96,7 @@ pub struct FolderState {
     pub running: Option<Arc<Progress>>,
     /// Why the last one failed.
     pub problem: Option<ScanError>,
-    /// When the last whole one ended.
+    /// When the last one ended.
     pub scanned: Option<Moment>,
     /// What is left out.
     pub left_out: u32,
@@ -228,9 +228,7 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
             }
             match outcome {
                 Ok(left_out) => {
-                    if whole {
-                        known.scanned = Some(library.context.now());
-                    }
+                    known.scanned = Some(library.context.now());
                     known.left_out = left_out;
                     // What was stopped is not done because a part of it is.
                     if whole || !matches!(known.problem, Some(ScanError::Stopped)) {

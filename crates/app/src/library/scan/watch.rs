@@ -68,14 +68,15 @@ async fn watch(library: Arc<Library>, folder: Folder) {
     loop {
         let gone = library.scans.known(folder.serial).away.is_some();
         let watched = if gone { None } else { library.scans.watched(&folder) };
-        let ears = watched.clone().and_then(|watched| {
+        let watcher = watched.clone().and_then(|watched| {
             // SAFETY: the descriptor is open for as long as `watched` lives, and never another.
             #[allow(unsafe_code)]
-            let ears = unsafe { AsyncFd::register_with_interest(watched, Interest::READABLE) };
-            ears.inspect_err(|error| {
-                tracing::warn!("{:?} cannot be watched: {error}", folder.label)
-            })
-            .ok()
+            let watcher = unsafe { AsyncFd::register_with_interest(watched, Interest::READABLE) };
+            watcher
+                .inspect_err(|error| {
+                    tracing::warn!("{:?} cannot be watched: {error}", folder.label)
+                })
+                .ok()
         });
         let mut noticed = Noticed::Unknown;
         let mut next_poll = Instant::now() + poll;
@@ -84,24 +85,26 @@ async fn watch(library: Arc<Library>, folder: Folder) {
         // Until the folder went away or came back; then it is watched anew.
         loop {
             let was_away = library.scans.known(folder.serial).away.is_some();
-            let now = match &ears {
-                Some(ears) if ears.get_ref().deaf().is_none() => Noticed::Watched,
+            let now = match &watcher {
+                Some(watcher) if watcher.get_ref().incomplete().is_none() => Noticed::Watched,
                 _ => Noticed::Polled(poll.as_secs()),
             };
             if noticed != now {
                 noticed = now;
                 library.scans.note(folder.serial, |known| known.noticed = now);
-                if let Some(why) = ears.as_ref().and_then(|ears| ears.get_ref().deaf()) {
+                if let Some(why) =
+                    watcher.as_ref().and_then(|watcher| watcher.get_ref().incomplete())
+                {
                     tracing::info!("{:?} is looked through from time to time: {why}", folder.label);
                 }
             }
             tokio::select! {
-                first = first(ears.as_ref()) => {
-                    let heard = gather(first, ears.as_ref()).await;
-                    if heard.lost {
+                first = first(watcher.as_ref()) => {
+                    let events = gather(first, watcher.as_ref()).await;
+                    if events.lost {
                         start(&library, &folder, ScanScope::Whole("many"));
-                    } else if !heard.places.is_empty() {
-                        start(&library, &folder, ScanScope::changed(heard.places));
+                    } else if !events.places.is_empty() {
+                        start(&library, &folder, ScanScope::changed(events.places));
                     }
                 }
                 () = tokio::time::sleep_until(next_poll),
@@ -207,31 +210,31 @@ pub(super) fn remote(path: &Path) -> Option<&'static str> {
 }
 
 /// The first of what changed.
-async fn first(ears: Option<&AsyncFd<Arc<Watched>>>) -> WatchEvent {
-    let Some(ears) = ears else { return std::future::pending().await };
-    let mut heard = WatchEvent::default();
-    hear(ears, &mut heard).await;
-    heard
+async fn first(watcher: Option<&AsyncFd<Arc<Watched>>>) -> WatchEvent {
+    let Some(watcher) = watcher else { return std::future::pending().await };
+    let mut events = WatchEvent::default();
+    read_events(watcher, &mut events).await;
+    events
 }
 
 /// What else changes, until nothing more comes for a while.
-async fn gather(mut heard: WatchEvent, ears: Option<&AsyncFd<Arc<Watched>>>) -> WatchEvent {
+async fn gather(mut events: WatchEvent, watcher: Option<&AsyncFd<Arc<Watched>>>) -> WatchEvent {
     let latest = Instant::now() + LATEST;
-    while let Some(ears) = ears {
+    while let Some(watcher) = watcher {
         let until = (Instant::now() + QUIET).min(latest);
-        if tokio::time::timeout_at(until, hear(ears, &mut heard)).await.is_err() {
+        if tokio::time::timeout_at(until, read_events(watcher, &mut events)).await.is_err() {
             break;
         }
     }
-    heard
+    events
 }
 
 /// Waits for something that the kernel tells.
-async fn hear(ears: &AsyncFd<Arc<Watched>>, heard: &mut WatchEvent) {
+async fn read_events(watcher: &AsyncFd<Arc<Watched>>, events: &mut WatchEvent) {
     loop {
         // Without the runtime there is nothing to wait for any more.
-        let Ok(mut ready) = ears.readable().await else { return std::future::pending().await };
-        match ready.try_io(|ears| ears.get_ref().read(heard)) {
+        let Ok(mut ready) = watcher.readable().await else { return std::future::pending().await };
+        match ready.try_io(|watcher| watcher.get_ref().read(events)) {
             Ok(Ok(())) => return,
             // It cannot be read now; it is no use to ask at once.
             Ok(Err(_)) => tokio::time::sleep(AWAY).await,

@@ -32,7 +32,7 @@ pub struct Watched {
     /// keeps its number, and one may be mounted in two places.
     directories: Mutex<HashMap<WatchDescriptor, Vec<String>>>,
     /// Why not all changes are told.
-    deaf: OnceLock<String>,
+    incomplete: OnceLock<String>,
 }
 
 /// What the kernel told.
@@ -52,7 +52,7 @@ impl Watched {
             root: root.to_owned(),
             inotify: Inotify::init(InitFlags::IN_NONBLOCK | InitFlags::IN_CLOEXEC)?,
             directories: Mutex::default(),
-            deaf: OnceLock::new(),
+            incomplete: OnceLock::new(),
         })
     }
 
@@ -74,10 +74,12 @@ impl Watched {
                     self.lock().insert(number, paths);
                 }
             }
-            Err(Errno::ENOSPC) => self.set_deaf(
+            Err(Errno::ENOSPC) => self.set_incomplete(
                 "the kernel watches no more directories (fs.inotify.max_user_watches)".into(),
             ),
-            Err(Errno::ENOMEM) => self.set_deaf("there is no memory left to watch more".into()),
+            Err(Errno::ENOMEM) => {
+                self.set_incomplete("there is no memory left to watch more".into())
+            }
             // Gone, or not to be read: listing it says so.
             Err(_) => {}
         }
@@ -86,7 +88,7 @@ impl Watched {
     /// Watches what a walk did not come to: all directories that `enters` lets in.
     pub fn add_all(&self, top: &str, enters: &impl Fn(&str) -> bool) {
         let mut open = vec![top.to_owned()];
-        while let Some(path) = open.pop().filter(|_| self.deaf().is_none()) {
+        while let Some(path) = open.pop().filter(|_| self.incomplete().is_none()) {
             self.add(&path);
             let entries = std::fs::read_dir(self.root.join(&path)).into_iter().flatten().flatten();
             let directories = entries.filter(|e| e.file_type().is_ok_and(|t| t.is_dir()));
@@ -97,29 +99,29 @@ impl Watched {
     }
 
     /// Notes that not all changes will be told, and why.
-    pub fn set_deaf(&self, why: String) {
+    pub fn set_incomplete(&self, why: String) {
         // The first reason does.
-        let _ = self.deaf.set(why);
+        let _ = self.incomplete.set(why);
     }
 
     /// Why not all changes are told.
-    pub fn deaf(&self) -> Option<&str> {
-        self.deaf.get().map(String::as_str)
+    pub fn incomplete(&self) -> Option<&str> {
+        self.incomplete.get().map(String::as_str)
     }
 
     /// Reads what the kernel has to tell.
     ///
     /// # Errors
     /// `WouldBlock` when that is nothing.
-    pub(super) fn read(&self, heard: &mut WatchEvent) -> io::Result<()> {
+    pub(super) fn read(&self, events: &mut WatchEvent) -> io::Result<()> {
         for event in self.inotify.read_events()? {
-            self.note(&event, heard);
+            self.note(&event, events);
         }
         Ok(())
     }
 
-    fn note(&self, event: &InotifyEvent, heard: &mut WatchEvent) {
-        heard.lost |= event.mask.contains(AddWatchFlags::IN_Q_OVERFLOW);
+    fn note(&self, event: &InotifyEvent, events: &mut WatchEvent) {
+        events.lost |= event.mask.contains(AddWatchFlags::IN_Q_OVERFLOW);
         let mut directories = self.lock();
         if event.mask.contains(AddWatchFlags::IN_IGNORED) {
             directories.remove(&event.wd);
@@ -127,12 +129,12 @@ impl Watched {
         }
         let Some(paths) = directories.get(&event.wd) else { return };
         let mut put = |path: &str, deep| {
-            *heard.places.entry(path.to_owned()).or_default() |= deep;
+            *events.places.entry(path.to_owned()).or_default() |= deep;
         };
         let Some(name) = &event.name else {
             // Of the directory itself: whether it is still there is seen from around it. Nothing
             // is around the top, and whatever is there now is another one.
-            heard.lost |= paths.iter().any(String::is_empty) && event.mask.intersects(GOES);
+            events.lost |= paths.iter().any(String::is_empty) && event.mask.intersects(GOES);
             paths.iter().for_each(|path| put(around(path), false));
             return;
         };
@@ -174,12 +176,12 @@ mod tests {
     use super::*;
     use std::fs;
 
-    fn heard(watched: &Watched) -> Vec<String> {
-        let mut heard = WatchEvent::default();
-        while watched.read(&mut heard).is_ok() {}
-        assert!(!heard.lost);
+    fn events(watched: &Watched) -> Vec<String> {
+        let mut events = WatchEvent::default();
+        while watched.read(&mut events).is_ok() {}
+        assert!(!events.lost);
         let told = |(path, deep): (String, bool)| path + if deep { "/*" } else { "" };
-        heard.places.into_iter().map(told).collect()
+        events.places.into_iter().map(told).collect()
     }
 
     #[test]
@@ -188,10 +190,10 @@ mod tests {
         let watched = Watched::new(folder.path()).unwrap();
         watched.add("");
         let wd = *watched.lock().keys().next().unwrap();
-        let mut heard = WatchEvent::default();
+        let mut events = WatchEvent::default();
         let mask = AddWatchFlags::IN_Q_OVERFLOW;
-        watched.note(&InotifyEvent { wd, mask, cookie: 0, name: None }, &mut heard);
-        assert!(heard.lost);
+        watched.note(&InotifyEvent { wd, mask, cookie: 0, name: None }, &mut events);
+        assert!(events.lost);
     }
 
     #[test]
@@ -203,32 +205,32 @@ mod tests {
         fs::create_dir_all(root.join("a/out")).unwrap();
         let watched = Watched::new(root).unwrap();
         watched.add_all("", &|path| path != "a/out");
-        assert!(heard(&watched).is_empty());
+        assert!(events(&watched).is_empty());
         fs::write(root.join("a/b/new.mp3"), b"x").unwrap();
-        assert_eq!(heard(&watched), ["a/b"]);
+        assert_eq!(events(&watched), ["a/b"]);
         fs::write(root.join("a/.hidden/new.mp3"), b"x").unwrap();
         fs::write(root.join("a/out/new.mp3"), b"x").unwrap();
         fs::write(root.join("a/.new.mp3"), b"x").unwrap();
         fs::read(root.join("a/b/new.mp3")).unwrap();
-        assert!(heard(&watched).is_empty());
+        assert!(events(&watched).is_empty());
         // A directory that moves is told of by its new name, once it was looked at there.
         fs::rename(root.join("a/b"), root.join("c")).unwrap();
-        assert_eq!(heard(&watched), ["", "a", "c/*"]);
+        assert_eq!(events(&watched), ["", "a", "c/*"]);
         watched.add("c");
         fs::remove_file(root.join("c/new.mp3")).unwrap();
-        assert_eq!(heard(&watched), ["c"]);
+        assert_eq!(events(&watched), ["c"]);
         fs::remove_dir(root.join("c")).unwrap();
-        assert_eq!(heard(&watched), [""]);
+        assert_eq!(events(&watched), [""]);
         assert_eq!(watched.lock().len(), 2);
         // Another one comes in the place of one that was there.
         fs::rename(root.join("a"), folder.path().with_extension("aside")).unwrap();
         fs::create_dir(root.join("a")).unwrap();
-        assert_eq!(heard(&watched), ["", "a/*"]);
+        assert_eq!(events(&watched), ["", "a/*"]);
         fs::rename(folder.path().with_extension("aside"), root.join("a")).unwrap();
-        assert_eq!(heard(&watched), ["", "a/*"]);
+        assert_eq!(events(&watched), ["", "a/*"]);
         // What is no directory, or not there, is nothing to watch.
         watched.add("a/.new.mp3");
         watched.add("nowhere");
-        assert_eq!((watched.lock().len(), watched.deaf()), (2, None));
+        assert_eq!((watched.lock().len(), watched.incomplete()), (2, None));
     }
 }

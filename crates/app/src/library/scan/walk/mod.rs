@@ -35,7 +35,7 @@ struct DriveQueue {
     listing: usize,
     busy: usize,
     /// When something last came from it, in milliseconds of the walk.
-    beat: Arc<AtomicU64>,
+    last_sign: Arc<AtomicU64>,
     silent: bool,
 }
 
@@ -76,20 +76,20 @@ pub(super) struct Walk {
     changed: Condvar,
 }
 
-/// What one thread has to tell, gathered.
-struct Telling<'a> {
+/// What one thread has to report, gathered.
+struct Reporter<'a> {
     walk: &'a Walk,
-    beat: &'a AtomicU64,
+    last_sign: &'a AtomicU64,
     gathered: Vec<Finding>,
 }
 
-impl Telling<'_> {
-    fn tell(&mut self, looked: Finding) {
+impl Reporter<'_> {
+    fn report(&mut self, looked: Finding) {
         let progress = &self.walk.job.progress;
         if matches!(looked, Finding::Left(_)) {
             progress.left_out.fetch_add(1, Ordering::Relaxed);
         }
-        self.beat.store(self.walk.now(), Ordering::Relaxed);
+        self.last_sign.store(self.walk.now(), Ordering::Relaxed);
         self.gathered.push(looked);
         if self.gathered.len() >= MESSAGE {
             self.send();
@@ -100,14 +100,14 @@ impl Telling<'_> {
     fn left(&mut self, path: String, reason: Reason) {
         self.walk.job.progress.found.fetch_add(1, Ordering::Relaxed);
         self.walk.job.progress.done.fetch_add(1, Ordering::Relaxed);
-        self.tell(left_out(path, reason));
+        self.report(left_out(path, reason));
     }
 
     fn send(&mut self) {
         if !self.gathered.is_empty() {
-            self.walk.tell(std::mem::take(&mut self.gathered));
+            self.walk.report(std::mem::take(&mut self.gathered));
         }
-        self.beat.store(self.walk.now(), Ordering::Relaxed);
+        self.last_sign.store(self.walk.now(), Ordering::Relaxed);
     }
 }
 
@@ -160,7 +160,7 @@ impl Walk {
         if walk.away.iter().any(String::is_empty) {
             return Some(std::mem::take(&mut walk.lock().seen));
         }
-        walk.tell_away();
+        walk.report_away();
         for task in lists {
             let Task::List { path, .. } = &task else { continue };
             let behind = walk.behind(path);
@@ -190,7 +190,7 @@ impl Walk {
     }
 
     /// Tells of what is away, and keeps the links there.
-    fn tell_away(&self) {
+    fn report_away(&self) {
         let mut told = Vec::new();
         for path in &self.away {
             told.push(Finding::Away(path.clone()));
@@ -201,7 +201,7 @@ impl Walk {
         state.links.extend(links.map(|(path, target)| (path.clone(), target.clone())));
         drop(state);
         if !told.is_empty() {
-            self.tell(told);
+            self.report(told);
         }
     }
 
@@ -227,7 +227,7 @@ impl Walk {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn tell(&self, told: Vec<Finding>) {
+    fn report(&self, told: Vec<Finding>) {
         let sender = self.sender.lock().unwrap_or_else(PoisonError::into_inner).clone();
         // Nobody listens any more only when the scan was given up.
         let _ = sender.map(|sender| sender.blocking_send(told));
@@ -237,7 +237,7 @@ impl Walk {
         self.began.elapsed().as_millis() as u64
     }
 
-    /// Where a path below the folder really is, as far as links followed before tell.
+    /// Where a path below the folder really is, as far as links followed before say.
     fn behind(&self, path: &str) -> PathBuf {
         let state = self.lock();
         let ways = Path::new(path).ancestors().filter_map(|way| Some((way, way.to_str()?)));
@@ -276,7 +276,7 @@ impl Walk {
                     looks: Vec::new(),
                     listing: 0,
                     busy: 0,
-                    beat: Arc::new(AtomicU64::new(self.now())),
+                    last_sign: Arc::new(AtomicU64::new(self.now())),
                     silent: false,
                 });
                 state.queues.len() - 1
@@ -304,10 +304,10 @@ impl Walk {
 
     fn work(self: Arc<Self>, queue: usize) {
         give_way();
-        let beat = self.lock().queues[queue].beat.clone();
-        let mut telling = Telling { walk: &self, beat: &beat, gathered: Vec::new() };
-        telling.send();
-        self.hear(queue);
+        let last_sign = self.lock().queues[queue].last_sign.clone();
+        let mut reporter = Reporter { walk: &self, last_sign: &last_sign, gathered: Vec::new() };
+        reporter.send();
+        self.note_if_remote(queue);
         loop {
             let task = {
                 let mut state = self.lock();
@@ -326,14 +326,14 @@ impl Walk {
                 }
             };
             let lists = task.lists();
-            self.clone().run_task(queue, task, &mut telling);
-            telling.send();
+            self.clone().run_task(queue, task, &mut reporter);
+            reporter.send();
             if lists {
                 self.lock().queues[queue].listing -= 1;
             }
         }
         // Told before the thread counts as done.
-        telling.send();
+        reporter.send();
         let mut state = self.lock();
         state.queues[queue].busy -= 1;
         drop(state);
@@ -343,11 +343,11 @@ impl Walk {
 
     /// Notes if changes on a drive are not all told. A drive that hangs does so here, on its own
     /// thread.
-    fn hear(&self, queue: usize) {
+    fn note_if_remote(&self, queue: usize) {
         let Some(watched) = &self.job.watched else { return };
         let top = self.lock().queues[queue].top.clone();
         if let Some(kind) = super::watch::remote(&top) {
-            watched.set_deaf(format!("{kind} tells of no changes made elsewhere"));
+            watched.set_incomplete(format!("{kind} tells of no changes made elsewhere"));
         }
     }
 
@@ -368,15 +368,15 @@ impl Walk {
                 // not before all links are met, or those still to come would be closed.
                 if state.links != state.told {
                     state.told = state.links.clone();
-                    self.tell(vec![Finding::Links(state.told.clone())]);
+                    self.report(vec![Finding::Links(state.told.clone())]);
                 }
             }
             if state.queues.iter().all(DriveQueue::is_idle) {
                 return Some(());
             }
             let quiet = state.queues.iter().position(|queue| {
-                let beat = queue.beat.load(Ordering::Relaxed);
-                !queue.is_idle() && self.now().saturating_sub(beat) > silence
+                let last_sign = queue.last_sign.load(Ordering::Relaxed);
+                !queue.is_idle() && self.now().saturating_sub(last_sign) > silence
             });
             if let Some(queue) = quiet {
                 let top = state.queues[queue].top.clone();
@@ -384,7 +384,7 @@ impl Walk {
                 let looked = runtime.block_on(self.job.volumes.presence(&top, Work::Scan));
                 state = self.lock();
                 if looked.is_ok() {
-                    state.queues[queue].beat.store(self.now(), Ordering::Relaxed);
+                    state.queues[queue].last_sign.store(self.now(), Ordering::Relaxed);
                 } else {
                     self.give_up(&mut state, queue);
                 }
@@ -412,7 +412,7 @@ impl Walk {
         let told = silent.iter().flat_map(|path| {
             [Finding::Away(path.clone()), left_out(path.clone(), Reason::NoAnswer)]
         });
-        self.tell(told.collect());
+        self.report(told.collect());
         state.seen.unreadable.extend(silent);
         let known = self.job.links.iter().filter(|(_, target)| behind(target));
         state.links.extend(known.map(|(path, target)| (path.clone(), target.clone())));

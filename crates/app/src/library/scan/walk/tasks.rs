@@ -10,7 +10,7 @@ use mostra_media::walk::{DirectoryListing, Listed, Stat, list};
 
 use super::super::look::{Finding, is_below_any, join};
 use super::super::sidecar_index::SidecarIndex;
-use super::{Telling, Walk};
+use super::{Reporter, Walk};
 
 /// Files of one directory that are looked at in one go.
 const PIECE: usize = 256;
@@ -32,10 +32,10 @@ pub(super) enum Task {
 }
 
 impl Walk {
-    pub(super) fn run_task(self: Arc<Self>, queue: usize, task: Task, telling: &mut Telling<'_>) {
+    pub(super) fn run_task(self: Arc<Self>, queue: usize, task: Task, reporter: &mut Reporter<'_>) {
         match task {
-            Task::List { path, deep } => self.list(path, deep, telling),
-            Task::Follow { path, sidecar_index } => self.follow(path, &sidecar_index, telling),
+            Task::List { path, deep } => self.list(path, deep, reporter),
+            Task::Follow { path, sidecar_index } => self.follow(path, &sidecar_index, reporter),
             Task::Look { path, listing, from, sidecar_index } => {
                 let around = self.job.around(&path);
                 for file in listing.files.iter().skip(from).take(PIECE) {
@@ -43,7 +43,7 @@ impl Walk {
                         return;
                     }
                     match self.job.look(&path, file, &sidecar_index, &around) {
-                        Some(looked) => telling.tell(looked),
+                        Some(looked) => reporter.report(looked),
                         None => {
                             let (path, file) = (join(&path, &file.name), file.clone());
                             let task =
@@ -57,14 +57,14 @@ impl Walk {
             }
             Task::Again { path, file, sidecar_index } => {
                 if let Some(looked) = self.job.look_again(path, &file, &sidecar_index) {
-                    telling.tell(looked);
+                    reporter.report(looked);
                 }
                 self.job.progress.done.fetch_add(1, Ordering::Relaxed);
             }
         }
     }
 
-    fn list(self: Arc<Self>, path: String, deep: bool, telling: &mut Telling<'_>) {
+    fn list(self: Arc<Self>, path: String, deep: bool, reporter: &mut Reporter<'_>) {
         let job = &self.job;
         if job.stopped()
             || job.is_excluded(&path)
@@ -73,7 +73,7 @@ impl Walk {
         {
             return;
         }
-        // Before it is listed, so that whatever changes from here on is heard of.
+        // Before it is listed, so that whatever changes from here on is noticed.
         if let Some(watched) = &job.watched {
             watched.add(&path);
         }
@@ -91,7 +91,7 @@ impl Walk {
                             state.seen.unreadable.push(path.clone());
                         }
                         drop(state);
-                        telling.left(path, unreadable(&error));
+                        reporter.left(path, unreadable(&error));
                     }
                 }
                 return;
@@ -100,17 +100,17 @@ impl Walk {
         job.progress.found.fetch_add(listing.files.len() as u64, Ordering::Relaxed);
         let depth = path.split('/').filter(|p| !p.is_empty()).count();
         for (name, reason) in &listing.left_out {
-            telling.left(join(&path, name), reason.clone());
+            reporter.left(join(&path, name), reason.clone());
         }
         let place = self.behind(&path);
         for name in &listing.directories {
             let below = join(&path, name);
             if depth >= DEPTH {
-                telling.left(below, Reason::TooDeep);
+                reporter.left(below, Reason::TooDeep);
             } else if place.join(name) == job.own {
-                telling.left(below, Reason::Own);
+                reporter.left(below, Reason::Own);
             } else if self.is_behind_a_link(&place.join(name)) {
-                telling.left(below, Reason::ListedAlready);
+                reporter.left(below, Reason::ListedAlready);
             } else if deep || job.inventory.directory(&below).is_none() {
                 self.give(&place.join(name), Task::List { path: below, deep: true });
             }
@@ -122,7 +122,7 @@ impl Walk {
         for name in &listing.links {
             let below = join(&path, name);
             if depth >= DEPTH {
-                telling.left(below, Reason::TooDeep);
+                reporter.left(below, Reason::TooDeep);
                 continue;
             }
             // Only the link itself is read here; what it leads to may lie on another drive.
@@ -144,7 +144,7 @@ impl Walk {
         self: Arc<Self>,
         path: String,
         sidecar_index: &Arc<SidecarIndex>,
-        telling: &mut Telling<'_>,
+        reporter: &mut Reporter<'_>,
     ) {
         let job = &self.job;
         if is_below_any(&path, &self.away) {
@@ -161,7 +161,7 @@ impl Walk {
             Some(found) => found,
             None => {
                 if job.inventory.directory(&path).is_some() || job.serial_of(&path).is_some() {
-                    telling.tell(Finding::Away(path.clone()));
+                    reporter.report(Finding::Away(path.clone()));
                 }
                 let mut state = self.lock();
                 if let Some(target) = job.links.get(&path) {
@@ -169,16 +169,16 @@ impl Walk {
                 }
                 state.seen.unreadable.push(path.clone());
                 drop(state);
-                telling.left(path, Reason::DeadLink);
+                reporter.left(path, Reason::DeadLink);
                 return;
             }
         };
         let Some(target) = real.to_str().map(str::to_owned) else {
-            telling.left(path, Reason::Name);
+            reporter.left(path, Reason::Name);
             return;
         };
         if is_forbidden(&real) || real.starts_with(&job.own) {
-            telling.left(path, Reason::Forbidden);
+            reporter.left(path, Reason::Forbidden);
             return;
         }
         {
@@ -203,7 +203,7 @@ impl Walk {
             };
             if twice {
                 drop(state);
-                telling.left(path, Reason::ListedAlready);
+                reporter.left(path, Reason::ListedAlready);
                 return;
             }
             state.links.insert(path.clone(), target);
@@ -217,7 +217,7 @@ impl Walk {
             return;
         }
         if !metadata.is_file() {
-            telling.left(path, Reason::Special);
+            reporter.left(path, Reason::Special);
             return;
         }
         job.progress.found.fetch_add(1, Ordering::Relaxed);
