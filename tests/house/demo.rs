@@ -30,7 +30,7 @@ fn the_demo_shows_its_steps_takes_its_commands_and_stops() {
         for step in [
             "it plays Harbour at dawn",
             "proof: skipped ahead",
-            "it waits at the door and gets nothing",
+            "asked for the pictures, got nothing, as it should",
         ] {
             assert!(said.contains(&format!("  ✓ {step}")), "{step} in:\n{said}");
         }

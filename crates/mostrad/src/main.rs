@@ -26,6 +26,7 @@ use mostra_console_api::{HouseAccess, Side};
 use mostra_directory::DirectoryListener;
 use mostra_net::{Neighbours, ServedInterface};
 use mostra_store::{Hold, Records, StoreError};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::mpsc;
 
 use config::{AccountVerb, Command, Config, Flags};
@@ -120,6 +121,9 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     for (interface, listener) in listeners {
         device_listeners.serve(&interface, listener).map_err(broken)?;
     }
+    // Whoever sees it answer may stop it.
+    let mut stop = StopSignals::listen()
+        .map_err(|e| StartupError::new(format!("signals cannot be listened for: {e}"), ""))?;
     let console = house.console_parts(&context, &config);
     let console_handle =
         mostra_console_api::serve(&console, console_listener, Side::Loopback, None)
@@ -141,7 +145,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     // A house that goes on without one of these would tell nobody: it is started anew by whoever
     // keeps it.
     let ended = tokio::select! {
-        () = stop_asked() => None,
+        () = stop.asked() => None,
         () = device_listeners.follow() => None,
         _ = &mut announcing => Some("discovery"),
         _ = &mut noting => Some("the noting of what devices do"),
@@ -402,17 +406,22 @@ async fn keep_hold(accounts: Arc<Accounts>, mut hold: Hold) -> StoreError {
     }
 }
 
-async fn stop_asked() {
-    use tokio::signal::unix::{SignalKind, signal};
-    let (Ok(mut terminate), Ok(mut hang_up)) =
-        (signal(SignalKind::terminate()), signal(SignalKind::hangup()))
-    else {
-        let _ = tokio::signal::ctrl_c().await;
-        return;
-    };
-    tokio::select! {
-        _ = tokio::signal::ctrl_c() => {}
-        _ = terminate.recv() => {}
-        _ = hang_up.recv() => {}
+/// The signals that ask the service to stop. From here on they no longer end it at once.
+struct StopSignals([Signal; 3]);
+
+impl StopSignals {
+    fn listen() -> std::io::Result<StopSignals> {
+        let kinds = [SignalKind::interrupt(), SignalKind::terminate(), SignalKind::hangup()];
+        let [a, b, c] = kinds.map(signal);
+        Ok(StopSignals([a?, b?, c?]))
+    }
+
+    async fn asked(&mut self) {
+        let [interrupt, terminate, hang_up] = &mut self.0;
+        tokio::select! {
+            _ = interrupt.recv() => {}
+            _ = terminate.recv() => {}
+            _ = hang_up.recv() => {}
+        }
     }
 }

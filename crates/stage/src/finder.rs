@@ -1,5 +1,6 @@
 //! Looking for media servers by multicast.
 
+use anyhow::Context as _;
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::time::Duration;
 
@@ -14,15 +15,15 @@ use crate::persona::Persona;
 ///
 /// # Errors
 /// A sentence that says what failed.
-pub(crate) async fn find(persona: &Persona) -> Result<Vec<String>, String> {
-    let socket = open(persona.address)
-        .map_err(|e| format!("cannot search from {}: {e}", persona.address))?;
+pub(crate) async fn find(persona: &Persona) -> anyhow::Result<Vec<String>> {
+    let socket =
+        open(persona.address).with_context(|| format!("cannot search from {}", persona.address))?;
     let message = compose_search(&persona.search.target, persona.search.mx, &persona.user_agent);
     let group = SocketAddr::V4(SocketAddrV4::new(SSDP_GROUP, SSDP_PORT));
     let mut found: Vec<String> = Vec::new();
     let mut buffer = [0; 2048];
     for _ in 0..persona.search.times {
-        socket.send_to(&message, group).await.map_err(|e| format!("cannot search: {e}"))?;
+        socket.send_to(&message, group).await.context("cannot search")?;
         let end = tokio::time::Instant::now()
             + Duration::from_millis(u64::from(persona.search.mx) * 1000 + 300);
         while let Ok(Ok((length, _))) =

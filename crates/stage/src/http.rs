@@ -69,11 +69,11 @@ pub(crate) async fn fetch(
     from: Ipv4Addr,
     request: HttpRequest,
     most: u64,
-) -> Result<HttpAnswer, String> {
+) -> anyhow::Result<HttpAnswer> {
     let HttpRequest { method, to, path, fields, body, patience } = request;
     let bounds = Bounds { connect: patience, whole: Some(patience), silence: None };
     let options = HttpOptions { from: Some(from.into()), ..HttpOptions::default() };
-    let method = Method::from_bytes(method.as_bytes()).map_err(|e| e.to_string())?;
+    let method = Method::from_bytes(method.as_bytes())?;
     let fields: Vec<(&str, &str)> = fields.iter().map(|(n, v)| (&**n, &**v)).collect();
     let exchange = async {
         let client = Client::new(&bounds, &options)?;
@@ -83,7 +83,7 @@ pub(crate) async fn fetch(
         let (body, _) = read(answer.bytes_stream(), most).await?;
         Ok::<_, RequestError>(HttpAnswer { status, fields, body })
     };
-    exchange.await.map_err(|error| error.to_string())
+    Ok(exchange.await?)
 }
 
 /// Splits an `http` URL into its address and its path.

@@ -1,5 +1,6 @@
 //! Judging media by decoding it, with Debian's ffmpeg.
 
+use anyhow::Context as _;
 use std::path::Path;
 
 use tokio::process::Command;
@@ -22,7 +23,7 @@ pub(crate) async fn decode(
     file: &Path,
     from_seconds: f64,
     seconds: f64,
-) -> Result<Verdict, String> {
+) -> anyhow::Result<Verdict> {
     let run = Command::new("ffmpeg")
         .args([
             "-nostdin",
@@ -49,17 +50,12 @@ pub(crate) async fn decode(
         .output();
     let output = tokio::time::timeout(std::time::Duration::from_secs(60), run)
         .await
-        .map_err(|_| "the decoder took too long".to_owned())?
-        .map_err(|e| format!("ffmpeg cannot be run: {e}. Install Debian's package ffmpeg."))?;
+        .context("the decoder took too long")?
+        .context("ffmpeg cannot be run; install Debian's package ffmpeg")?;
     let complaint = String::from_utf8_lossy(&output.stderr);
     if !output.status.success() || !complaint.trim().is_empty() {
-        return Err(complaint
-            .lines()
-            .next()
-            .unwrap_or("the decoder failed")
-            .chars()
-            .take(160)
-            .collect());
+        let line = complaint.lines().next().unwrap_or("the decoder failed");
+        anyhow::bail!(line.chars().take(160).collect::<String>());
     }
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
     // "#media_type 0: video" names the streams, then one line for each frame.

@@ -19,6 +19,7 @@ use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
 
+use anyhow::Context as _;
 use clap::{Parser, Subcommand};
 
 use persona::Persona;
@@ -70,22 +71,22 @@ async fn main() -> ExitCode {
     match outcome {
         Ok(code) => code,
         Err(why) => {
-            eprintln!("mostra-stage: {why}");
+            eprintln!("mostra-stage: {why:#}");
             ExitCode::FAILURE
         }
     }
 }
 
-async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
+async fn run(files: &[PathBuf], quiet: bool) -> anyhow::Result<ExitCode> {
     let mut stand_ins = Vec::new();
     for file in files {
         let persona = Persona::read(file)?;
         let place = SocketAddrV4::new(persona.address, CONTROL_PORT);
         let listener = std::net::TcpListener::bind(place)
-            .map_err(|e| format!("{} cannot use {place}: {e}. Is it on already?", persona.name))?;
+            .with_context(|| format!("{} cannot use {place}; is it on already?", persona.name))?;
         println!("{} is on at {}", persona.name, persona.address);
         let stand_in = Arc::new(StandIn::new(persona));
-        control::serve(stand_in.clone(), listener).map_err(|e| e.to_string())?;
+        control::serve(stand_in.clone(), listener)?;
         stand_ins.push(stand_in);
     }
     if !quiet {
@@ -94,8 +95,7 @@ async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
             tokio::spawn(async move { stand_in.act(Deed::Find).await });
         }
     }
-    let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())
-        .map_err(|e| e.to_string())?;
+    let mut terminate = tokio::signal::unix::signal(tokio::signal::unix::SignalKind::terminate())?;
     tokio::select! {
         _ = tokio::signal::ctrl_c() => {}
         _ = terminate.recv() => {}
@@ -106,31 +106,30 @@ async fn run(files: &[PathBuf], quiet: bool) -> Result<ExitCode, String> {
     Ok(ExitCode::SUCCESS)
 }
 
-async fn show(address: Ipv4Addr) -> Result<ExitCode, String> {
+async fn show(address: Ipv4Addr) -> anyhow::Result<ExitCode> {
     let place = SocketAddrV4::new(address, CONTROL_PORT);
     let request = http::HttpRequest::new("GET", place, "/stage/screen");
     let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20)
         .await
-        .map_err(|e| not_on(address, &e))?;
+        .with_context(|| not_on(address))?;
     print!("{}", String::from_utf8_lossy(&answer.body));
     Ok(ExitCode::SUCCESS)
 }
 
-async fn tell(address: Ipv4Addr, deed: &Deed) -> Result<ExitCode, String> {
+async fn tell(address: Ipv4Addr, deed: &Deed) -> anyhow::Result<ExitCode> {
     let place = SocketAddrV4::new(address, CONTROL_PORT);
-    let body = serde_json::to_vec(deed).map_err(|e| e.to_string())?;
+    let body = serde_json::to_vec(deed)?;
     let mut request = http::HttpRequest::new("POST", place, "/stage/do");
     request.body = body;
     request.patience = Duration::from_secs(120);
     let answer = http::fetch(Ipv4Addr::UNSPECIFIED, request, 1 << 20)
         .await
-        .map_err(|e| not_on(address, &e))?;
-    let outcome: stand_in::Outcome =
-        serde_json::from_slice(&answer.body).map_err(|e| e.to_string())?;
+        .with_context(|| not_on(address))?;
+    let outcome: stand_in::Outcome = serde_json::from_slice(&answer.body)?;
     println!("{} {}", if outcome.done { "✓" } else { "✗" }, outcome.said);
     Ok(if outcome.done { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-fn not_on(address: Ipv4Addr, why: &str) -> String {
-    format!("no stand-in answers at {address} ({why}). Switch it on with `mostra-stage run`.")
+fn not_on(address: Ipv4Addr) -> String {
+    format!("no stand-in answers at {address}; switch it on with `mostra-stage run`")
 }

@@ -1,5 +1,6 @@
 //! Persona files: a device's habits as data.
 
+use anyhow::Context as _;
 use std::net::Ipv4Addr;
 use std::path::Path;
 
@@ -68,9 +69,9 @@ impl Persona {
     ///
     /// # Errors
     /// A sentence that names the file and what is wrong with it.
-    pub(crate) fn read(file: &Path) -> Result<Persona, String> {
+    pub(crate) fn read(file: &Path) -> anyhow::Result<Persona> {
         let text = std::fs::read_to_string(file)
-            .map_err(|e| format!("{} cannot be read: {e}", file.display()))?;
-        toml::from_str(&text).map_err(|e| format!("{} is no persona: {e}", file.display()))
+            .with_context(|| format!("{} cannot be read", file.display()))?;
+        toml::from_str(&text).with_context(|| format!("{} is no persona", file.display()))
     }
 }

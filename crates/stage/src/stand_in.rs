@@ -1,5 +1,6 @@
 //! A stand-in: what it knows, and what it can be told to do.
 
+use anyhow::Context as _;
 use std::net::SocketAddrV4;
 use std::sync::Arc;
 
@@ -112,7 +113,7 @@ impl StandIn {
         };
         let (done, said) = match outcome {
             Ok(said) => (true, said),
-            Err(said) => (false, said),
+            Err(why) => (false, format!("{why:#}")),
         };
         state.said.clone_from(&said);
         Outcome { done, said, titles: state.listed.iter().map(|o| o.title.clone()).collect() }
@@ -146,20 +147,20 @@ impl StandIn {
         }
     }
 
-    async fn find(&self, state: &mut StandInState) -> Result<String, String> {
+    async fn find(&self, state: &mut StandInState) -> anyhow::Result<String> {
         let found = finder::find(&self.persona).await?;
-        let location = found.first().ok_or("no media server found")?;
-        let (at, path) = http::split_url(location).ok_or("its address cannot be understood")?;
+        let location = found.first().context("no media server found")?;
+        let (at, path) = http::split_url(location).context("its address cannot be understood")?;
         let request =
             HttpRequest::new("GET", at, &path).field("User-Agent", &self.persona.user_agent);
         let answer = http::fetch(self.persona.address, request, 1 << 20).await?;
         if answer.status != 200 {
-            return Err(format!("the description cannot be read: {}", answer.status));
+            anyhow::bail!("the description cannot be read: {}", answer.status);
         }
-        let text = String::from_utf8(answer.body).map_err(|_| "the description is not text")?;
-        let device =
-            read_description(&text).map_err(|e| format!("the description cannot be read: {e}"))?;
-        let (device, content) = device.with(&DEFINITION).ok_or("it offers no content directory")?;
+        let text = String::from_utf8(answer.body).context("the description is not text")?;
+        let device = read_description(&text).context("the description cannot be read")?;
+        let (device, content) =
+            device.with(&DEFINITION).context("it offers no content directory")?;
         let server = Server {
             name: device.friendly_name.clone(),
             at,
@@ -176,7 +177,7 @@ impl StandIn {
                 .field("TIMEOUT", "Second-1800");
             let answer = http::fetch(self.persona.address, request, 0).await?;
             if answer.status != 200 {
-                return Err(format!("subscribing failed: {}", answer.status));
+                anyhow::bail!("subscribing failed: {}", answer.status);
             }
             state.sid = answer.field("sid").map(str::to_owned);
         }
@@ -186,11 +187,11 @@ impl StandIn {
         Ok(said)
     }
 
-    async fn list(&self, state: &mut StandInState, menu: Option<&str>) -> Result<String, String> {
+    async fn list(&self, state: &mut StandInState, menu: Option<&str>) -> anyhow::Result<String> {
         let mut listed = self.children(state, "0").await?;
         for title in menu.into_iter().flat_map(|way| way.split('/')) {
             let container = listed.iter().find(|o| o.container && o.title == title);
-            let container = container.ok_or_else(|| format!("there is no menu {title}"))?;
+            let container = container.with_context(|| format!("there is no menu {title}"))?;
             listed = self.children(state, &container.id.clone()).await?;
         }
         state.menu = menu.unwrap_or_default().to_owned();
@@ -201,7 +202,7 @@ impl StandIn {
     }
 
     /// All children of a container, in pages of the persona's size.
-    async fn children(&self, state: &StandInState, id: &str) -> Result<Vec<ReadObject>, String> {
+    async fn children(&self, state: &StandInState, id: &str) -> anyhow::Result<Vec<ReadObject>> {
         let mut all: Vec<ReadObject> = Vec::new();
         loop {
             let start = all.len().to_string();
@@ -220,8 +221,8 @@ impl StandIn {
         id: &str,
         flag: &str,
         start: &str,
-    ) -> Result<(Vec<ReadObject>, usize), String> {
-        let server = state.server.as_ref().ok_or("no media server found yet")?;
+    ) -> anyhow::Result<(Vec<ReadObject>, usize)> {
+        let server = state.server.as_ref().context("no media server found yet")?;
         let page = self.persona.browse.page.to_string();
         let filter = self.persona.browse.filter.as_str();
         let body = write_call(Action::Browse, &[id, flag, filter, start, &page, ""]);
@@ -232,43 +233,37 @@ impl StandIn {
             .field("SOAPACTION", &action);
         request.body = body.into_bytes();
         let answer = http::fetch(self.persona.address, request, 8 << 20).await?;
-        let text = String::from_utf8(answer.body).map_err(|_| "the answer is not text")?;
-        let outputs = read_answer(&text).map_err(|error| format!("the server says {error}"))?;
+        let text = String::from_utf8(answer.body).context("the answer is not text")?;
+        let outputs =
+            read_answer(&text).map_err(|error| anyhow::anyhow!("the server says {error}"))?;
         let output = |name: &str| outputs.argument(name).unwrap_or_default();
-        let objects =
-            didl::read(output("Result")).map_err(|e| format!("the list cannot be read: {e}"))?;
+        let objects = didl::read(output("Result")).context("the list cannot be read")?;
         if output("NumberReturned").parse() != Ok(objects.len()) {
-            return Err("the list and its count differ".into());
+            anyhow::bail!("the list and its count differ");
         }
         Ok((objects, output("TotalMatches").parse().unwrap_or(0)))
     }
 
-    async fn play(&self, state: &mut StandInState, title: &str) -> Result<String, String> {
+    async fn play(&self, state: &mut StandInState, title: &str) -> anyhow::Result<String> {
         let item = state.listed.iter().find(|o| !o.container && o.title == title);
-        let item = item.ok_or_else(|| format!("{title} is not on the screen"))?.clone();
+        let item = item.with_context(|| format!("{title} is not on the screen"))?.clone();
         let (mut objects, _) = self.browse(state, &item.id, "BrowseMetadata", "0").await?;
-        let item = objects.pop().ok_or("the item has gone")?;
+        let item = objects.pop().context("the item has gone")?;
         let playable = item.resources.iter().find_map(|(url, info, size)| {
             let ReadInfo { mime, .. } = ReadInfo::read(info)?;
             let plays = self.persona.plays.contains(&mime);
             plays.then(|| (url.clone(), mime, *size))
         });
         let (url, mime, size) =
-            playable.ok_or_else(|| format!("{title}: this format is not supported"))?;
+            playable.with_context(|| format!("{title}: this format is not supported"))?;
         state.last_url = Some((url.clone(), mime.clone()));
         let seconds = self.seconds_of(state, &item.id).await;
         let mut take = Take::begin(&self.persona, title, &url, &mime, seconds).await?;
         if size.is_some_and(|s| s != take.size) {
-            return Err(format!(
-                "listed with {} bytes, sent with {}",
-                size.unwrap_or(0),
-                take.size
-            ));
+            anyhow::bail!("listed with {} bytes, sent with {}", size.unwrap_or(0), take.size);
         }
-        let verdict = take
-            .play(&self.persona)
-            .await
-            .map_err(|why| format!("{title} cannot be played: {why}"))?;
+        let verdict =
+            take.play(&self.persona).await.with_context(|| format!("{title} cannot be played"))?;
         let said = match mime.split('/').next() {
             Some("image") => format!("showing {title}"),
             Some("audio") => format!("playing {title}: {} pieces of sound", verdict.sounds),
@@ -297,12 +292,9 @@ impl StandIn {
         text.split(':').try_fold(0.0, |sum, part| Some(sum * 60.0 + part.parse::<f64>().ok()?))
     }
 
-    async fn skip(&self, state: &mut StandInState) -> Result<String, String> {
-        let take = state.take.as_mut().ok_or("nothing is playing")?;
-        let verdict = take
-            .skip(&self.persona)
-            .await
-            .map_err(|why| format!("skipping ahead failed: {why}"))?;
+    async fn skip(&self, state: &mut StandInState) -> anyhow::Result<String> {
+        let take = state.take.as_mut().context("nothing is playing")?;
+        let verdict = take.skip(&self.persona).await.context("skipping ahead failed")?;
         Ok(format!(
             "playing {} from further on: {} pictures, {} pieces of sound",
             take.title, verdict.pictures, verdict.sounds
@@ -310,8 +302,8 @@ impl StandIn {
     }
 
     /// Asks for the last address again: what a device does that remembers one.
-    async fn again(&self, state: &mut StandInState) -> Result<String, String> {
-        let (url, mime) = state.last_url.clone().ok_or("nothing was played yet")?;
+    async fn again(&self, state: &mut StandInState) -> anyhow::Result<String> {
+        let (url, mime) = state.last_url.clone().context("nothing was played yet")?;
         let take = Take::begin(&self.persona, "the last item", &url, &mime, None).await?;
         Ok(format!("the server still sends it, {} bytes", take.size))
     }

@@ -1,5 +1,6 @@
 //! What a stand-in has received of one item, kept in a file with holes.
 
+use anyhow::Context as _;
 use std::fs::File;
 use std::net::SocketAddrV4;
 use std::os::unix::fs::FileExt;
@@ -49,24 +50,24 @@ impl Take {
         url: &str,
         mime: &str,
         seconds: Option<f64>,
-    ) -> Result<Take, String> {
-        let place = http::split_url(url).ok_or("the address cannot be understood")?;
+    ) -> anyhow::Result<Take> {
+        let place = http::split_url(url).context("the address cannot be understood")?;
         let head =
             http::fetch(persona.address, ask(persona, "HEAD", &place, None, mime), 0).await?;
         if head.status != 200 {
-            return Err(format!("the server says {}", head.status));
+            anyhow::bail!("the server says {}", head.status);
         }
         if head.field("content-type") != Some(mime) {
-            return Err(format!(
+            anyhow::bail!(
                 "announced as {mime}, sent as {}",
                 head.field("content-type").unwrap_or("nothing")
-            ));
+            );
         }
         let size =
-            head.field("content-length").and_then(|l| l.parse().ok()).ok_or("no length told")?;
+            head.field("content-length").and_then(|l| l.parse().ok()).context("no length told")?;
         let name = format!("mostra-take-{}-{:x}", std::process::id(), rand_like(&place.1));
         let kept = std::env::temp_dir().join(name);
-        let file = File::create(&kept).map_err(|e| e.to_string())?;
+        let file = File::create(&kept)?;
         let mut take = Take {
             title: title.into(),
             mime: mime.into(),
@@ -86,7 +87,7 @@ impl Take {
     }
 
     /// Takes a piece and keeps it.
-    async fn get(&mut self, persona: &Persona, from: u64, length: u64) -> Result<(), String> {
+    async fn get(&mut self, persona: &Persona, from: u64, length: u64) -> anyhow::Result<()> {
         let last = from + length - 1;
         let range = format!("bytes={from}-{last}");
         let answer = http::fetch(
@@ -96,33 +97,33 @@ impl Take {
         )
         .await?;
         if answer.status != 206 {
-            return Err(format!("asked for a part, the server says {}", answer.status));
+            anyhow::bail!("asked for a part, the server says {}", answer.status);
         }
         let told = answer.field("content-range").unwrap_or_default();
         if told != format!("bytes {from}-{last}/{}", self.size) {
-            return Err(format!("asked for {range}, got {told}"));
+            anyhow::bail!("asked for {range}, got {told}");
         }
         self.keep(from, &answer.body, length)
     }
 
-    fn keep(&mut self, from: u64, bytes: &[u8], wanted: u64) -> Result<(), String> {
+    fn keep(&mut self, from: u64, bytes: &[u8], wanted: u64) -> anyhow::Result<()> {
         if (bytes.len() as u64) < wanted {
-            return Err(format!("only {} of {wanted} bytes came", bytes.len()));
+            anyhow::bail!("only {} of {wanted} bytes came", bytes.len());
         }
         self.received += bytes.len() as u64;
-        self.file.write_all_at(bytes, from).map_err(|e| e.to_string())
+        Ok(self.file.write_all_at(bytes, from)?)
     }
 
     /// Plays from the beginning and judges what came.
     ///
     /// # Errors
     /// What the person before the screen would be told.
-    pub(crate) async fn play(&mut self, persona: &Persona) -> Result<Verdict, String> {
+    pub(crate) async fn play(&mut self, persona: &Persona) -> anyhow::Result<Verdict> {
         if persona.play.ask_bytes == 0 || self.mime.starts_with("image/") {
             let request = ask(persona, "GET", &self.place, None, &self.mime);
             let answer = http::fetch(persona.address, request, self.size).await?;
             if answer.status != 200 {
-                return Err(format!("the server says {}", answer.status));
+                anyhow::bail!("the server says {}", answer.status);
             }
             self.keep(0, &answer.body, self.size)?;
             return self.judge(0.0, 5.0).await;
@@ -136,14 +137,14 @@ impl Take {
     ///
     /// # Errors
     /// What the person before the screen would be told.
-    pub(crate) async fn skip(&mut self, persona: &Persona) -> Result<Verdict, String> {
-        let seconds = self.seconds.ok_or("nothing to skip in")?;
+    pub(crate) async fn skip(&mut self, persona: &Persona) -> anyhow::Result<Verdict> {
+        let seconds = self.seconds.context("nothing to skip in")?;
         self.run(persona, (self.size as f64 * AHEAD) as u64, SHARE).await?;
         // The place in bytes is only about the place in time: decode well inside.
         self.judge(seconds * (AHEAD + 0.12), seconds * 0.04).await
     }
 
-    async fn run(&mut self, persona: &Persona, from: u64, share: f64) -> Result<(), String> {
+    async fn run(&mut self, persona: &Persona, from: u64, share: f64) -> anyhow::Result<()> {
         let end = (from + (self.size as f64 * share) as u64).min(self.size);
         let mut at = from;
         while at < end {
@@ -154,14 +155,14 @@ impl Take {
         Ok(())
     }
 
-    async fn judge(&self, from: f64, seconds: f64) -> Result<Verdict, String> {
+    async fn judge(&self, from: f64, seconds: f64) -> anyhow::Result<Verdict> {
         let verdict = judge::decode(&self.kept, from, seconds).await?;
         let missing = match self.mime.split('/').next() {
             Some("audio") => verdict.sounds == 0,
             Some("video") => verdict.pictures == 0 || verdict.sounds == 0,
             _ => verdict.pictures == 0,
         };
-        if missing { Err("nothing could be decoded".into()) } else { Ok(verdict) }
+        if missing { Err(anyhow::anyhow!("nothing could be decoded")) } else { Ok(verdict) }
     }
 }
 
