@@ -76,7 +76,7 @@ fn arrows_point_one_way() {
         ("mostra-client", vec!["mostra-api"]),
         ("mostra-stage", vec!["mostra-protocol", "mostra-net"]),
         ("mostra-tests", vec!["mostra-core", "mostra-protocol", "mostra-store"]),
-        ("mostra-benches", vec!["mostra-tests", "mostra-core", "mostra-protocol"]),
+        ("mostra-benches", vec!["mostra-tests", "mostra-core", "mostra-media", "mostra-protocol"]),
         ("make-media", vec![]),
     ]);
     for (package, direct) in dependencies() {
