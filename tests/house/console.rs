@@ -200,7 +200,7 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
             browser.press("Leave it out").await;
             browser.sees("Fog signal is left out").await;
             browser.press("Take it in again").await;
-            browser.sees("Video 5").await;
+            browser.sees("Films 5").await;
             // By keyboard alone: to the Admit button of the waiting device, and press it.
             browser.size(1280, 800).await;
             browser.go("/").await;

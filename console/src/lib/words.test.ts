@@ -28,8 +28,8 @@ describe("words", () => {
   });
 
   it("says how long something lasts", () => {
-    expect(lasting(Date.now())).toBe("for a moment");
-    expect(lasting(Date.now() - 120_000)).toBe("for 2 minutes");
+    expect(lasting(Date.now())).toBe(", just arrived");
+    expect(lasting(Date.now() - 120_000)).toBe(" for 2 minutes");
   });
 
   it("writes lengths as players do", () => {

@@ -65,7 +65,11 @@ export function ago(ms: number, now = Date.now()): string {
 /** How long something lasts so far. */
 export const lasting = (since: number) => {
   const text = ago(since);
-  return text === "just now" ? "for a moment" : text.endsWith(" ago") ? `for ${text.slice(0, -4)}` : `since ${text}`;
+  return text === "just now"
+    ? ", just arrived"
+    : text.endsWith(" ago")
+      ? ` for ${text.slice(0, -4)}`
+      : ` since ${text}`;
 };
 
 export const clock = (ms: number) => new Date(ms).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });

@@ -17,7 +17,7 @@ export function StandingMark({ standing, note }: { standing: string; note?: stri
   return (
     <span className={`inline-flex items-center gap-1 rounded-full px-2 text-sm whitespace-nowrap ${mark?.look ?? ""}`}>
       <span aria-hidden>{mark?.icon}</span> {standing}
-      {note && ` ${note}`}
+      {note}
     </span>
   );
 }

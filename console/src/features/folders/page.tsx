@@ -61,7 +61,7 @@ function FolderCard({ folder }: { folder: Folder }) {
   const [removing, setRemoving] = useState(false);
   const running = folder.scan?.state === "running";
   const counts = [
-    folder.items.video > 0 && `Video ${folder.items.video.toLocaleString("en")}`,
+    folder.items.video > 0 && `Films ${folder.items.video.toLocaleString("en")}`,
     folder.items.music > 0 && `Music ${folder.items.music.toLocaleString("en")}`,
     folder.items.picture > 0 && `Pictures ${folder.items.picture.toLocaleString("en")}`,
   ].filter(Boolean);

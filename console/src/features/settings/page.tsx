@@ -85,10 +85,10 @@ export function Settings() {
             </Button>
           </form>
           <fieldset className="mt-5">
-            <legend className="font-bold">A device that was never here before</legend>
+            <legend className="font-bold">New devices</legend>
             {[
-              ["ask", "waits until somebody decides"],
-              ["open", "is admitted at once"],
+              ["ask", "wait for a decision"],
+              ["open", "are let in at once"],
             ].map(([doorway, words]) => (
               <label key={doorway} className="flex min-h-11 items-center gap-2">
                 <input
@@ -269,11 +269,11 @@ function CatalogueSettings({ house }: { house: House }) {
           "titles",
         )}
         {choice(
-          "Sort pictures",
+          "Sort pictures by",
           house.picture_order,
           [
-            ["date", "by the date taken"],
-            ["title", "by title"],
+            ["date", "the date taken"],
+            ["title", "title"],
           ],
           "picture_order",
         )}
