@@ -69,7 +69,7 @@ fn to_api(library: &Library, folder: &Folder) -> ApiFolder {
         excluded: known.excluded.clone(),
         away_ms: known.away.map(ms),
         next_scan: next_scan(&known, library.scans_when_asked()),
-        scanned_ms: known.scanned.map(ms),
+        scanned_ms: known.scanned_part.or(known.scanned).map(ms),
         scan,
     }
 }

@@ -96,8 +96,10 @@ pub struct FolderState {
     pub running: Option<Arc<Progress>>,
     /// Why the last one failed.
     pub problem: Option<ScanError>,
-    /// When the last one ended.
+    /// When the last whole one ended.
     pub scanned: Option<Moment>,
+    /// When the last one ended since the start, of whatever part.
+    pub scanned_part: Option<Moment>,
     /// What is left out.
     pub left_out: u32,
     /// Sub-folders left out by the person, by path below the folder.
@@ -228,7 +230,11 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
             }
             match outcome {
                 Ok(left_out) => {
-                    known.scanned = Some(library.context.now());
+                    let now = Some(library.context.now());
+                    known.scanned_part = now;
+                    if whole {
+                        known.scanned = now;
+                    }
                     known.left_out = left_out;
                     // What was stopped is not done because a part of it is.
                     if whole || !matches!(known.problem, Some(ScanError::Stopped)) {
