@@ -24,7 +24,7 @@ pub fn attention(
     for folder in library.catalogue().folders() {
         if library.scans.known(folder.serial).away.is_some() {
             let label = &folder.label;
-            list.push(format!("{label} is away: its drive is not there. What is in it is hidden."));
+            list.push(format!("{label} is away: its drive is not there or does not answer. What is in it is hidden."));
         }
     }
     if !context.records_answer() {

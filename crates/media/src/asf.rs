@@ -47,9 +47,9 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Option<Facts> {
         return None;
     }
     let header = part(file, 0, length)?;
-    let mut reading = Reading { facts, ..Reading::default_of() };
+    let mut reading = AsfHeader { facts, ..AsfHeader::default_of() };
     reading.objects(header.get(30..)?, 0)?;
-    let Reading { mut facts, duration_ms, packet, pictures, artist, album, .. } = reading;
+    let AsfHeader { mut facts, duration_ms, packet, pictures, artist, album, .. } = reading;
     facts.duration_ms = Some(duration_ms.filter(|ms| (1..1_000_000_000).contains(ms))?);
     let data = length;
     if let Some((_, size)) = head(file, data).filter(|(name, _)| *name == DATA) {
@@ -111,7 +111,7 @@ fn text(data: &[u8]) -> Option<String> {
 }
 
 /// What the header tells.
-struct Reading {
+struct AsfHeader {
     facts: Facts,
     duration_ms: Option<u64>,
     /// Bytes of a packet.
@@ -122,9 +122,9 @@ struct Reading {
     album: Option<String>,
 }
 
-impl Reading {
-    fn default_of() -> Reading {
-        Reading {
+impl AsfHeader {
+    fn default_of() -> AsfHeader {
+        AsfHeader {
             facts: Facts::bare(Kind::Music, Format::Wma, 0, 0),
             duration_ms: None,
             packet: None,

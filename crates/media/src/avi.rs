@@ -21,7 +21,7 @@ const FIRST_PICTURE: u64 = 64 << 10;
 /// Reads an AVI file.
 pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Option<Facts> {
     let mut facts = Facts { kind: Kind::Music, ..facts };
-    let (mut frames, mut streams): (Option<u32>, Option<Streams>) = (None, None);
+    let (mut frames, mut streams): (Option<u32>, Option<AviHeaders>) = (None, None);
     let mut at = 12;
     for _ in 0..PARTS {
         let Some((name, length)) = head(file, at) else { break };
@@ -31,7 +31,7 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts) -> Option<Facts> {
         match sort.as_deref() {
             Some(b"hdrl") => {
                 let data = part(file, body + 4, u64::from(length).checked_sub(4)?)?;
-                streams = Some(Streams::read(&data)?);
+                streams = Some(AviHeaders::read(&data)?);
             }
             Some(b"movi") => {
                 let begin = facts.media.map_or(body, |(begin, _)| begin);
@@ -140,13 +140,13 @@ fn chunks(data: &[u8]) -> impl Iterator<Item = (&[u8], &[u8])> {
 }
 
 /// What the list of headers says.
-struct Streams {
+struct AviHeaders {
     /// Pictures in the whole file, where it is in several parts.
     frames: Option<u32>,
-    all: Vec<Stream>,
+    all: Vec<AviStream>,
 }
 
-struct Stream {
+struct AviStream {
     kind: [u8; 4],
     handler: [u8; 4],
     scale: u32,
@@ -155,13 +155,13 @@ struct Stream {
     format: Vec<u8>,
 }
 
-impl Streams {
-    fn read(data: &[u8]) -> Option<Streams> {
-        let mut streams = Streams { frames: None, all: Vec::new() };
+impl AviHeaders {
+    fn read(data: &[u8]) -> Option<AviHeaders> {
+        let mut streams = AviHeaders { frames: None, all: Vec::new() };
         for (name, body) in chunks(data) {
             match (name, body.get(..4)) {
                 (b"LIST", Some(b"strl")) if streams.all.len() < 32 => {
-                    streams.all.push(Stream::read(&body[4..])?);
+                    streams.all.push(AviStream::read(&body[4..])?);
                 }
                 (b"LIST", Some(b"odml")) => {
                     let header = chunks(&body[4..]).find(|(name, _)| *name == b"dmlh");
@@ -174,12 +174,12 @@ impl Streams {
     }
 }
 
-impl Stream {
-    fn read(data: &[u8]) -> Option<Stream> {
+impl AviStream {
+    fn read(data: &[u8]) -> Option<AviStream> {
         let header = chunks(data).find(|(name, _)| *name == b"strh")?.1;
         let format = chunks(data).find(|(name, _)| *name == b"strf")?.1;
         let (scale, rate) = (u32_at(header, 20)?, u32_at(header, 24)?);
-        Some(Stream {
+        Some(AviStream {
             kind: header.get(..4)?.try_into().ok()?,
             handler: header.get(4..8)?.try_into().ok()?,
             scale: Some(scale).filter(|scale| *scale > 0)?,

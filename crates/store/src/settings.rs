@@ -43,7 +43,7 @@ impl Counter {
 const LATEST: &str = "latest_ms";
 
 #[derive(FromQueryResult)]
-struct Value {
+struct SettingValue {
     value: i64,
 }
 
@@ -99,7 +99,7 @@ impl Records {
              on conflict (name) do update set value = counter.value + $2 returning value",
             [counter.name().into(), i64::from(count).into()],
         );
-        let row = Value::find_by_statement(statement).one(&self.database).await?;
+        let row = SettingValue::find_by_statement(statement).one(&self.database).await?;
         let after = row.ok_or_else(|| StoreError::Damaged("a counter gave nothing".into()))?.value;
         let first = after - i64::from(count) + 1;
         if counter.goes_round() {

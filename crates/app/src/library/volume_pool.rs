@@ -48,6 +48,8 @@ impl Work {
 const THREADS: usize = 32;
 /// Requests that a drive may leave without an answer before the next are refused at once.
 const UNANSWERED: usize = 4;
+/// Places that a drive may leave without an answer before no thread is spent on another.
+const UNANSWERED_LOOKS: usize = 8;
 /// How long the kernel's list of mounts is trusted.
 const LIST_AGE: Duration = Duration::from_secs(2);
 
@@ -70,8 +72,11 @@ impl Presence {
     }
 }
 
-/// A look at a place, and what it found once it ended.
+/// What a look at a place found, once it ended.
 type Look = watch::Receiver<Option<Result<Presence, Arc<io::Error>>>>;
+
+/// Looks at a drive that are under way, by place, and whether somebody waited for one in vain.
+type Looks = Mutex<HashMap<PathBuf, (Look, bool)>>;
 
 /// The threads for one drive or network share.
 #[derive(Debug)]
@@ -79,7 +84,7 @@ pub struct VolumePool {
     threads: Arc<Semaphore>,
     unanswered: Arc<AtomicUsize>,
     /// Looks that are under way, by place.
-    looks: Arc<Mutex<HashMap<PathBuf, Look>>>,
+    looks: Arc<Looks>,
     /// Who makes pictures of what is on this drive: one that hangs must leave some to others.
     pub makers: Arc<Semaphore>,
 }
@@ -159,7 +164,7 @@ fn no_answer() -> io::Error {
 }
 
 async fn presence(
-    looks: &Arc<Mutex<HashMap<PathBuf, Look>>>,
+    looks: &Arc<Looks>,
     place: &Path,
     time: Duration,
     look: impl Fn(&Path) -> io::Result<Presence> + Clone + Send + 'static,
@@ -167,9 +172,14 @@ async fn presence(
     let deadline = tokio::time::Instant::now() + time;
     let mut before = true;
     loop {
-        let (ours, mut under_way) = join_or_begin(looks, place, look.clone());
-        let found = timeout_at(deadline, under_way.wait_for(Option::is_some)).await;
-        let found = found.map_err(|_| Arc::new(no_answer()))?;
+        let Some((ours, mut under_way)) = join_or_begin(looks, place, look.clone()) else {
+            return Err(Arc::new(no_answer()));
+        };
+        let Ok(found) = timeout_at(deadline, under_way.wait_for(Option::is_some)).await else {
+            let mut all = looks.lock().unwrap_or_else(PoisonError::into_inner);
+            all.entry(place.to_owned()).and_modify(|(_, in_vain)| *in_vain = true);
+            return Err(Arc::new(no_answer()));
+        };
         match found.ok().and_then(|found| found.clone()) {
             // One that began before we asked may have seen what was there before.
             Some(_) if !ours && before => before = false,
@@ -179,15 +189,19 @@ async fn presence(
     }
 }
 
-/// The look at a place that is under way, or one that is begun; and whether it is the latter.
+/// The look at a place that is under way, or one that is begun; and whether it is the latter. `None`
+/// for one more place of a drive that leaves many without an answer.
 fn join_or_begin(
-    looks: &Arc<Mutex<HashMap<PathBuf, Look>>>,
+    looks: &Arc<Looks>,
     place: &Path,
     look: impl Fn(&Path) -> io::Result<Presence> + Send + 'static,
-) -> (bool, Look) {
+) -> Option<(bool, Look)> {
     let mut under_way = looks.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some(look) = under_way.get(place) {
-        return (false, look.clone());
+    if let Some((look, _)) = under_way.get(place) {
+        return Some((false, look.clone()));
+    }
+    if under_way.values().filter(|(_, in_vain)| *in_vain).count() >= UNANSWERED_LOOKS {
+        return None;
     }
     let (sender, receiver) = watch::channel(None);
     let (all, of) = (looks.clone(), place.to_owned());
@@ -197,9 +211,9 @@ fn join_or_begin(
         sender.send_replace(Some(found));
     });
     if thread.is_ok() {
-        under_way.insert(place.to_owned(), receiver.clone());
+        under_way.insert(place.to_owned(), (receiver.clone(), false));
     }
-    (true, receiver)
+    Some((true, receiver))
 }
 
 /// The pools of all volumes.
@@ -215,8 +229,12 @@ struct KnownVolume {
 impl VolumePools {
     /// The pool of the volume that a path is on, told by the path alone.
     pub fn of(&self, path: &Path) -> Arc<VolumePool> {
+        self.pool(path, LIST_AGE)
+    }
+
+    fn pool(&self, path: &Path, age: Duration) -> Arc<VolumePool> {
         let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if known.mounts.as_ref().is_none_or(|(read, _)| read.elapsed() > LIST_AGE) {
+        if known.mounts.as_ref().is_none_or(|(read, _)| read.elapsed() > age) {
             known.mounts = Some((Instant::now(), Mounts::read()));
         }
         let mount = known.mounts.as_ref().map(|(_, mounts)| mounts.of(path)).unwrap_or_default();
@@ -228,7 +246,21 @@ impl VolumePools {
     /// # Errors
     /// As [`VolumePool::presence`].
     pub async fn presence(&self, place: &Path, work: Work) -> Result<Presence, Arc<io::Error>> {
-        self.of(place).presence(place, work).await
+        self.presence_behind(place, place, work).await
+    }
+
+    /// The same for a place that leads by a link to `behind`, on whose volume it is.
+    ///
+    /// # Errors
+    /// As [`VolumePool::presence`].
+    pub async fn presence_behind(
+        &self,
+        place: &Path,
+        behind: &Path,
+        work: Work,
+    ) -> Result<Presence, Arc<io::Error>> {
+        // What was mounted just now is not to be laid to the drive below it.
+        self.pool(behind, Duration::ZERO).presence(place, work).await
     }
 }
 
@@ -288,6 +320,33 @@ mod tests {
         assert!(other.is_ok());
         assert!(begun.load(Ordering::SeqCst) >= 2);
         assert!(looks.lock().unwrap().is_empty());
+    }
+
+    #[tokio::test]
+    async fn a_drive_that_hangs_holds_few_threads_for_looks_however_many_places_there_are() {
+        let (looks, begun) = (Arc::default(), Arc::new(AtomicUsize::new(0)));
+        let (release, wait) = mpsc::channel::<()>();
+        let wait = Arc::new(Mutex::new(wait));
+        let look = {
+            let begun = begun.clone();
+            move |_: &Path| {
+                begun.fetch_add(1, Ordering::SeqCst);
+                let _ = wait.lock().map(|wait| wait.recv());
+                Err(io::ErrorKind::NotFound.into())
+            }
+        };
+        for n in 0..50 {
+            let place = format!("/share/{n}");
+            let time = Duration::from_millis(5);
+            let silent = presence(&looks, Path::new(&place), time, look.clone()).await;
+            assert_eq!(silent.unwrap_err().kind(), io::ErrorKind::TimedOut);
+        }
+        assert_eq!(looks.lock().unwrap().len(), UNANSWERED_LOOKS);
+        drop(release);
+        let place = Path::new("/share/0");
+        let found = presence(&looks, place, Duration::from_secs(60), look.clone()).await;
+        assert_eq!(found.unwrap_err().kind(), io::ErrorKind::NotFound);
+        assert!(begun.load(Ordering::SeqCst) <= UNANSWERED_LOOKS + 1);
     }
 
     #[tokio::test]

@@ -12,7 +12,7 @@ pub(crate) mod video;
 use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack};
 
-use video::Picture;
+use video::SequenceHeader;
 
 /// How a stream is coded.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,7 +46,7 @@ impl Coding {
 /// What the headers of a stream say.
 #[derive(Debug, Clone)]
 enum Found {
-    Picture(Picture),
+    Picture(SequenceHeader),
     Sound(AudioTrack),
 }
 
@@ -61,7 +61,7 @@ const CLOCK: u64 = 90_000;
 
 /// A stream that is read.
 #[derive(Debug)]
-struct Stream {
+struct ElementaryStream {
     coding: Coding,
     language: Option<String>,
     data: Vec<u8>,
@@ -71,10 +71,10 @@ struct Stream {
     times: Vec<u64>,
 }
 
-impl Stream {
-    fn new(coding: Coding, language: Option<String>) -> Stream {
+impl ElementaryStream {
+    fn new(coding: Coding, language: Option<String>) -> ElementaryStream {
         let (data, times) = (Vec::new(), Vec::new());
-        Stream { coding, language, data, next_look: FIRST_LOOK, found: None, times }
+        ElementaryStream { coding, language, data, next_look: FIRST_LOOK, found: None, times }
     }
 
     /// Takes a piece of what the stream holds.
@@ -91,7 +91,7 @@ impl Stream {
 
     fn look(&mut self) {
         let data = &self.data;
-        let picture = |picture: Option<Picture>| picture.map(Found::Picture);
+        let picture = |picture: Option<SequenceHeader>| picture.map(Found::Picture);
         let sound = |track: Option<AudioTrack>| track.map(Found::Sound);
         let found = match self.coding {
             Coding::Mpeg2Video => picture(video::mpeg2(data)),
@@ -170,7 +170,11 @@ const LONGEST: u64 = 20 * 3600 * CLOCK;
 
 /// The facts of a file with these streams, which ends at these times; `None` if something in it that
 /// plays is not known.
-fn facts(streams: &[&Stream], last: impl Fn(usize) -> Option<u64>, facts: Facts) -> Option<Facts> {
+fn facts(
+    streams: &[&ElementaryStream],
+    last: impl Fn(usize) -> Option<u64>,
+    facts: Facts,
+) -> Option<Facts> {
     let mut facts = Facts { kind: Kind::Music, ..facts };
     let first = streams.iter().filter(|s| s.coding.plays()).filter_map(|s| s.times.first());
     let origin = *first.min_by_key(|time| later(0, **time))?;

@@ -5,7 +5,7 @@ use std::io::{Read as _, Seek as _, SeekFrom};
 
 use mostra_core::facts::Facts;
 
-use super::{Coding, Stream, facts, pes, time};
+use super::{Coding, ElementaryStream, facts, pes, time};
 use crate::part_reader::PartReader;
 
 /// Bytes read from the beginning at most, and from the end.
@@ -20,7 +20,7 @@ const STREAMS: usize = 64;
 pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
     let mut length = FIRST;
     let reading = loop {
-        let mut reading = Reading::default();
+        let mut reading = PacketWalk::default();
         reading.walk(&piece(file, 0, length.min(known.size))?);
         if reading.is_done() || length >= HEAD || length >= known.size {
             break reading;
@@ -33,7 +33,7 @@ pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
         let piece = piece(file, begin, known.size - begin)?;
         // In the middle of a packet nothing can be told from its start codes.
         let pack = piece.windows(4).position(|four| four == [0, 0, 1, 0xba]);
-        let mut ended = Reading::default();
+        let mut ended = PacketWalk::default();
         ended.walk(&piece[pack.unwrap_or(piece.len())..]);
         if !ended.last.is_empty() || begin == 0 || back >= TAIL {
             break ended;
@@ -41,8 +41,8 @@ pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
         back *= 4;
     };
     let mut reading = reading;
-    reading.streams.values_mut().filter(|s| s.found.is_none()).for_each(Stream::look);
-    let streams: Vec<&Stream> =
+    reading.streams.values_mut().filter(|s| s.found.is_none()).for_each(ElementaryStream::look);
+    let streams: Vec<&ElementaryStream> =
         reading.order.iter().filter_map(|id| reading.streams.get(id)).collect();
     facts(&streams, |number| ended.last.get(reading.order.get(number)?).copied(), known)
 }
@@ -58,16 +58,16 @@ fn piece(file: &mut PartReader, at: u64, length: u64) -> Option<Vec<u8>> {
 type StreamId = (u8, u8);
 
 #[derive(Default)]
-struct Reading {
-    streams: HashMap<StreamId, Stream>,
+struct PacketWalk {
+    streams: HashMap<StreamId, ElementaryStream>,
     order: Vec<StreamId>,
     /// The greatest time of each among the last that were met.
     last: HashMap<StreamId, u64>,
 }
 
-impl Reading {
+impl PacketWalk {
     fn is_done(&self) -> bool {
-        !self.streams.is_empty() && self.streams.values().all(Stream::is_known)
+        !self.streams.is_empty() && self.streams.values().all(ElementaryStream::is_known)
     }
 
     /// Walks from packet to packet; over what is out of step to the next start code.
@@ -128,7 +128,7 @@ impl Reading {
                 return None;
             }
             self.order.push(id);
-            self.streams.insert(id, Stream::new(coding, None));
+            self.streams.insert(id, ElementaryStream::new(coding, None));
         }
         let stream = self.streams.get_mut(&id)?;
         if let Some(time) = time {

@@ -6,7 +6,7 @@ use std::io::{Read as _, Seek as _, SeekFrom};
 use mostra_core::facts::Facts;
 use mostra_core::format::Format;
 
-use super::{Coding, Stream, facts, pes};
+use super::{Coding, ElementaryStream, facts, pes};
 use crate::part_reader::PartReader;
 
 /// Bytes read from the beginning at most, and from the end.
@@ -23,7 +23,7 @@ const STREAMS: usize = 64;
 pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
     let (before, length) = if known.format == Format::M2ts { (4, 192) } else { (0, 188) };
     let layout = Layout { before, length, size: known.size };
-    let mut reading = Reading::default();
+    let mut reading = ProgramTables::default();
     let mut at = 0;
     while at < HEAD.min(known.size) && !reading.is_done() {
         at = layout.packets(file, at, |packet| reading.take(packet))?;
@@ -58,7 +58,8 @@ pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
         }
         back += PIECE as u64;
     }
-    let streams: Vec<&Stream> = ids.iter().filter_map(|id| reading.streams.get(id)).collect();
+    let streams: Vec<&ElementaryStream> =
+        ids.iter().filter_map(|id| reading.streams.get(id)).collect();
     facts(&streams, |number| last.get(ids.get(number)?).copied(), known)
 }
 
@@ -123,23 +124,23 @@ impl Packet<'_> {
 
 /// What the beginning of a transport stream tells.
 #[derive(Default)]
-struct Reading {
+struct ProgramTables {
     /// Tables that come in pieces, by packet id.
     sections: HashMap<u16, Vec<u8>>,
     /// Packet ids of the tables of programs.
     programs: Vec<u16>,
     /// Those that were read.
     listed: Vec<u16>,
-    streams: HashMap<u16, Stream>,
+    streams: HashMap<u16, ElementaryStream>,
     /// Streams in the order of the tables.
     order: Vec<u16>,
 }
 
-impl Reading {
+impl ProgramTables {
     fn is_done(&self) -> bool {
         !self.programs.is_empty()
             && self.listed.len() == self.programs.len()
-            && self.streams.values().all(Stream::is_known)
+            && self.streams.values().all(ElementaryStream::is_known)
     }
 
     fn end(&mut self) {
@@ -231,7 +232,8 @@ impl Reading {
                 .filter(|word| *word != "und" && word.bytes().all(|b| b.is_ascii_alphabetic()))
                 .map(str::to_owned);
             self.order.push(id);
-            self.streams.insert(id, Stream::new(coding(*kind, described, disc), language));
+            self.streams
+                .insert(id, ElementaryStream::new(coding(*kind, described, disc), language));
         }
         Some(())
     }

@@ -6,7 +6,7 @@ use super::bits::{Bits, unescaped};
 
 /// What a sequence header says.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Picture {
+pub(crate) struct SequenceHeader {
     pub codec: VideoCodec,
     pub resolution: (u32, u32),
     /// Pictures in 1000 seconds, where the header says.
@@ -42,7 +42,7 @@ fn milli(above: u64, below: u64) -> Option<u32> {
 }
 
 /// MPEG-1 or 2.
-pub(crate) fn mpeg2(data: &[u8]) -> Option<Picture> {
+pub(crate) fn mpeg2(data: &[u8]) -> Option<SequenceHeader> {
     let mut rest = whole_units(data).skip_while(|unit| unit.first() != Some(&0xb3));
     let mut bits = Bits::new(rest.next()?.get(1..)?);
     let (width, height) = (bits.number(12)?, bits.number(12)?);
@@ -63,7 +63,7 @@ pub(crate) fn mpeg2(data: &[u8]) -> Option<Picture> {
     let extension = rest.next().filter(|unit| unit.first() == Some(&0xb5) && unit.len() >= 7);
     let Some(extension) = extension.filter(|unit| unit[1] >> 4 == 1) else {
         let codec = VideoCodec { name: "mpeg1video".into(), profile: None, level: None };
-        return Some(Picture {
+        return Some(SequenceHeader {
             codec,
             resolution: (width, height),
             frame_rate_milli: milli(above, below),
@@ -76,7 +76,7 @@ pub(crate) fn mpeg2(data: &[u8]) -> Option<Picture> {
     let (wide, high) = (bits.number(2)?, bits.number(2)?);
     bits.skip(12 + 1 + 8 + 1)?;
     let (more, parts) = (bits.number(2)?, bits.number(5)?);
-    Some(Picture {
+    Some(SequenceHeader {
         codec: VideoCodec {
             name: "mpeg2video".into(),
             profile: Some(profile as u8),
@@ -88,12 +88,12 @@ pub(crate) fn mpeg2(data: &[u8]) -> Option<Picture> {
 }
 
 /// H.264, from units behind start codes.
-pub(crate) fn h264(data: &[u8]) -> Option<Picture> {
+pub(crate) fn h264(data: &[u8]) -> Option<SequenceHeader> {
     let unit = whole_units(data).find(|unit| unit.first().is_some_and(|byte| byte & 31 == 7))?;
     h264_parameters(&unescaped(unit.get(1..)?))
 }
 
-fn h264_parameters(set: &[u8]) -> Option<Picture> {
+fn h264_parameters(set: &[u8]) -> Option<SequenceHeader> {
     let mut bits = Bits::new(set);
     let profile = bits.number(8)? as u8;
     bits.skip(8)?;
@@ -150,7 +150,7 @@ fn h264_parameters(set: &[u8]) -> Option<Picture> {
         wide = left.checked_add(right)?.checked_mul(across)?;
         high = top.checked_add(bottom)?.checked_mul(down)?;
     }
-    Some(Picture {
+    Some(SequenceHeader {
         codec: VideoCodec { name: "h264".into(), profile: Some(profile), level: Some(level) },
         resolution: (across.checked_sub(wide)?, down.checked_sub(high)?),
         frame_rate_milli: h264_rate(&mut bits),
@@ -198,7 +198,7 @@ fn h264_rate(bits: &mut Bits<'_>) -> Option<u32> {
 
 /// H.265, from units behind start codes. How many pictures there are in a second stands where
 /// it takes more than this to read; it is told by their times.
-pub(crate) fn hevc(data: &[u8]) -> Option<Picture> {
+pub(crate) fn hevc(data: &[u8]) -> Option<SequenceHeader> {
     let sets =
         whole_units(data).find(|unit| unit.first().is_some_and(|byte| byte >> 1 & 63 == 33))?;
     let set = unescaped(sets.get(2..)?);
@@ -231,7 +231,7 @@ pub(crate) fn hevc(data: &[u8]) -> Option<Picture> {
         wide = left.checked_add(right)?.checked_mul(across)?;
         high = top.checked_add(bottom)?.checked_mul(if chroma == 1 { 2 } else { 1 })?;
     }
-    Some(Picture {
+    Some(SequenceHeader {
         codec: VideoCodec { name: "hevc".into(), profile: Some(profile), level: Some(level) },
         resolution: (width.checked_sub(wide)?, height.checked_sub(high)?),
         frame_rate_milli: None,

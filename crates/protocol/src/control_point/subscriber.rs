@@ -115,7 +115,7 @@ struct EarlyEvent {
 }
 
 #[derive(Debug)]
-struct Subscription {
+struct HeldSubscription {
     url: String,
     host: Ipv4Addr,
     path: String,
@@ -135,7 +135,7 @@ struct Subscription {
 /// [`notify`](Self::notify), and come back at [`next_deadline`](Self::next_deadline).
 #[derive(Debug, Default)]
 pub struct Subscriber {
-    subscriptions: BTreeMap<u32, Subscription>,
+    subscriptions: BTreeMap<u32, HeldSubscription>,
     farewells: VecDeque<SubscriptionRequest>,
     notices: VecDeque<Notice>,
 }
@@ -145,7 +145,7 @@ impl Subscriber {
     /// can guess (GENA-19).
     pub fn add(&mut self, now: Moment, id: u32, host: Ipv4Addr, url: String, path: String) {
         self.remove(id);
-        let subscription = Subscription {
+        let subscription = HeldSubscription {
             url,
             host,
             path,

@@ -48,12 +48,24 @@ async fn is_part_back(
     }
     let away = known.drives_away(root, |path| known.hidden.contains(path));
     for path in known.hidden.iter().filter(|path| !is_below_any(path, &away)) {
-        let place = Path::new(&folder.root).join(path);
-        if volumes.presence(&place, Work::Part).await.is_ok() {
+        if part_answers(volumes, known, folder, path).await {
             return true;
         }
     }
     false
+}
+
+/// Whether a part of a folder answers. A link is looked at as it is now, and asked of the drive to
+/// which it led.
+pub(super) async fn part_answers(
+    volumes: &VolumePools,
+    known: &FolderState,
+    folder: &Folder,
+    path: &str,
+) -> bool {
+    let place = Path::new(&folder.root).join(path);
+    let behind = known.links.get(path).map_or(place.as_path(), Path::new);
+    volumes.presence_behind(&place, behind, Work::Part).await.is_ok()
 }
 
 /// Whether a folder is there.

@@ -13,7 +13,7 @@ use tokio::io::unix::AsyncFd;
 use tokio::time::Instant;
 
 use super::look::{is_below, is_below_any};
-use super::presence::{There, away, is_there};
+use super::presence::{There, away, is_there, part_answers};
 use super::watched::{WatchEvent, Watched};
 use super::{ScanScope, start};
 use crate::library::Library;
@@ -156,10 +156,7 @@ async fn drives_changed(library: &Library, folder: &Folder, root: &Path) -> bool
         // What is known to be away is so until it is as recorded, and answers.
         let changed = match recorded.get(path) == now.get(path) {
             true if !known.hidden.contains(path) => false,
-            true => {
-                let place = Path::new(&folder.root).join(path);
-                library.files.volumes.presence(&place, Work::Part).await.is_ok()
-            }
+            true => part_answers(&library.files.volumes, &known, folder, path).await,
             false => !known.hidden.iter().any(|out| is_below(path, out)),
         };
         if changed {
