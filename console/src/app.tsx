@@ -72,7 +72,8 @@ function Frame() {
         <div className="px-4 pt-4 pb-2 md:px-2">
           <p className="font-serif text-xl font-semibold">Mostra</p>
           <p className="truncate text-sm text-soft">
-            {status.data?.house.name} · {connected ? "on" : "not reachable"}
+            {status.data?.house.name} ·{" "}
+            {!connected ? "not reachable" : status.data?.house.off ? <b className="text-amber">OFF</b> : "on"}
           </p>
         </div>
         <nav aria-label="Pages" className="flex flex-wrap gap-1 px-2 pb-2 md:flex-col md:px-0">
@@ -101,7 +102,7 @@ function Frame() {
           </button>
         </nav>
       </aside>
-      <main id="page" className="min-w-0 max-w-[1400px] p-4 sm:p-7">
+      <main id="page" tabIndex={-1} className="min-w-0 outline-none max-w-[1400px] p-4 sm:p-7">
         {!connected && (
           <p role="alert" className="mb-4 rounded-lg bg-amber-wash px-4 py-3 text-amber">
             ⚠ The service does not answer. What you see may be out of date; this page goes on by itself when it is back.

@@ -7,6 +7,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./app";
+import { keepFocus } from "./lib/focus";
 
 const client = new QueryClient({
   defaultOptions: {
@@ -17,6 +18,7 @@ const client = new QueryClient({
   },
 });
 
+keepFocus();
 const root = document.getElementById("root");
 if (root) {
   createRoot(root).render(

@@ -5,10 +5,11 @@ use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::FileExt;
 use std::path::Path;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use mostra_tests::raw::{self, ask, between, browse, call, media_path};
 use mostra_tests::subscriber::Subscriber;
+use mostra_tests::wires::hear;
 use mostra_tests::{House, SERVER, in_a_house, media, until};
 
 const PLAYER: &str = "127.0.0.41";
@@ -387,5 +388,58 @@ fn a_console_that_cannot_open_everywhere_opens_nowhere() {
         }
         house.mostra(&["console", "close"]);
         until(5, "it to be closed", || TcpStream::connect("10.77.0.1:7642").is_err().then_some(()));
+    });
+}
+
+#[test]
+fn a_house_that_is_off_is_found_by_nobody_and_keeps_everything() {
+    in_a_house(|house| {
+        let folder = tempfile::tempdir().unwrap();
+        long_sound(&folder.path().join("Long.wav"));
+        let mut service = house.begin();
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+        house.meet(PLAYER);
+        house.admit(PLAYER);
+        let path = until(30, "the sound", || {
+            let browsed = browse(PLAYER, "music-all");
+            browsed.text().contains("Long").then(|| media_path(&browsed, "Long"))
+        });
+        let items = house.items();
+        let playing = Playing::begin(PLAYER, &path);
+        let told = Subscriber::new(PLAYER);
+        told.event(5).expect("the first event");
+        let ear = raw::ear();
+        let said = house.mostra(&["house", "off"]);
+        assert!(said.contains("is OFF") && said.contains("mostra house on"), "{said}");
+        hear(&ear, 5, "byebye", |text| text.contains("NTS: ssdp:byebye"));
+        let took = playing.ends();
+        assert!(took < Duration::from_secs(2), "{took:?}");
+        until(5, "the listener to close", || raw::connect(PLAYER, SERVER).is_err().then_some(()));
+        assert!(raw::search(PLAYER, 2).is_none(), "nobody answers a search");
+        // What it is asked meanwhile, and badly, changes nothing.
+        let refused = house.mostra_fails(&["house", "off", "--until", "2001-02-03"]);
+        assert!(refused.contains("has passed"), "{refused}");
+        let wrong = house.client(&["house", "off", "--until", "some day"]);
+        assert_eq!(wrong.status.code(), Some(2), "a wrong argument");
+        assert!(String::from_utf8_lossy(&wrong.stderr).contains("2027-01-07"));
+        let off = house.json(&["status"])["house"]["off"].clone();
+        assert!(off["since_ms"].is_u64() && off["until_ms"].is_null(), "{off}");
+        // It survives a restart.
+        service.stop();
+        let _service = house.start();
+        assert!(house.mostra(&["status"]).contains("is OFF"));
+        assert!(raw::connect(PLAYER, SERVER).is_err());
+        until(10, "the catalogue", || (house.items() == items).then_some(()));
+        let ear = raw::ear();
+        house.mostra(&["house", "on"]);
+        hear(&ear, 10, "alive", |text| text.contains("NTS: ssdp:alive"));
+        assert_eq!(ask(PLAYER, "GET", &path, "Range: bytes=0-9\r\n").status, 206, "as before");
+        // By itself, when its moment has come.
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap().as_millis();
+        let body = format!("{{\"until_ms\":{}}}", now + 3_000);
+        assert_eq!(house.api_with("PUT", "/house/off", &body).unwrap().status, 200);
+        until(5, "the listener to close", || raw::connect(PLAYER, SERVER).is_err().then_some(()));
+        until(10, "the house to be on", || raw::connect(PLAYER, SERVER).is_ok().then_some(()));
+        assert!(house.json(&["status"])["house"]["off"].is_null());
     });
 }

@@ -330,13 +330,7 @@ fn ranges_conditions_and_dlna_fields() {
 fn search_answers_and_byebye_on_the_wire() {
     in_a_house(|house| {
         let mut service = house.begin();
-        let group: std::net::Ipv4Addr = [239, 255, 255, 250].into();
-        let ear = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
-        ear.set_reuse_address(true).unwrap();
-        ear.bind(&std::net::SocketAddrV4::new(group, 1900).into()).unwrap();
-        ear.join_multicast_v4_n(&group, &socket2::InterfaceIndexOrAddress::Index(1)).unwrap();
-        let ear: std::net::UdpSocket = ear.into();
-        ear.set_read_timeout(Some(std::time::Duration::from_secs(5))).unwrap();
+        let ear = raw::ear();
 
         let (answer, from) = raw::search(TV, 5).expect("an answer within MX");
         assert_eq!(from, "127.0.0.1:1900");

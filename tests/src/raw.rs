@@ -216,6 +216,22 @@ pub fn search_all(from: &str, seconds: u64) -> Vec<String> {
     all
 }
 
+/// A listener at the group on loopback.
+///
+/// # Panics
+/// When the socket cannot be made.
+pub fn ear() -> std::net::UdpSocket {
+    let group: Ipv4Addr = [239, 255, 255, 250].into();
+    let socket = Socket::new(Domain::IPV4, Type::DGRAM, None).expect("a socket");
+    socket.set_reuse_address(true).expect("a socket");
+    socket.bind(&SocketAddrV4::new(group, 1900).into()).expect("a socket");
+    let loopback = socket2::InterfaceIndexOrAddress::Index(1);
+    socket.join_multicast_v4_n(&group, &loopback).expect("the group");
+    let socket: std::net::UdpSocket = socket.into();
+    socket.set_read_timeout(Some(Duration::from_secs(5))).expect("a timeout");
+    socket
+}
+
 /// A socket that has just searched.
 fn searching(from: &str) -> std::net::UdpSocket {
     let socket = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP)).expect("a socket");

@@ -554,6 +554,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/house/off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Switch the house off: devices do not find it, and all streams end; everything is kept */
+        put: operations["switchOff"];
+        post?: never;
+        /** Switch the house on again */
+        delete: operations["switchOn"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/house/renewal": {
         parameters: {
             query?: never;
@@ -1060,6 +1078,7 @@ export interface components {
              *     `*.` and a name for all below it, or addresses; with a port if only that one.
              */
             stations?: string[];
+            off?: components["schemas"]["HouseOff"] | null;
         };
         /** @description A change of house settings; what is left out stays. */
         HouseChange: {
@@ -1079,6 +1098,19 @@ export interface components {
             } | null;
             /** @description All hosts to which the service may connect for stations. */
             stations?: string[] | null;
+        };
+        /** @description Since when a house is off, and until when. */
+        HouseOff: {
+            /**
+             * Format: int64
+             * @description When it was switched off, Unix milliseconds.
+             */
+            since_ms: number;
+            /**
+             * Format: int64
+             * @description When it is on again by itself; without it, when somebody says so.
+             */
+            until_ms?: number | null;
         };
         /** @description An interface address by which devices reach the house. */
         Interface: {
@@ -1555,6 +1587,15 @@ export interface components {
             streams: components["schemas"]["Stream"][];
             /** @description How busy the host is. */
             host: components["schemas"]["HostLoad"];
+        };
+        /** @description A house to be switched off. */
+        SwitchOff: {
+            /**
+             * Format: int64
+             * @description When it is on again by itself, Unix milliseconds, at most ten years ahead; without it, when
+             *     somebody says so.
+             */
+            until_ms?: number | null;
         };
         /** @description An audio or subtitle track. */
         Track: {
@@ -2828,6 +2869,68 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    switchOff: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SwitchOff"];
+            };
+        };
+        responses: {
+            /** @description Switch the house off: devices do not find it, and all streams end; everything is kept */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["House"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    switchOn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Switch the house on again */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["House"];
+                };
             };
             /** @description A problem document (RFC 9457) */
             default: {

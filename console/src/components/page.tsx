@@ -1,6 +1,7 @@
 // What every page has: a title for the window, focus after navigation, and a way on when it fails.
 import { Component, useEffect, useRef, type ReactNode } from "react";
 import { useLocation } from "react-router";
+import { useStatus } from "../api/queries";
 import { Button } from "./basics";
 
 class Boundary extends Component<{ at: string; children: ReactNode }, { failed: boolean }> {
@@ -36,9 +37,10 @@ let first = true;
 export function Page({ title, children }: { title: string; children: ReactNode }) {
   const { pathname } = useLocation();
   const begin = useRef<HTMLDivElement>(null);
+  const off = useStatus().data?.house.off;
   useEffect(() => {
-    document.title = `${title} · Mostra`;
-  }, [title]);
+    document.title = `${off ? "OFF · " : ""}${title} · Mostra`;
+  }, [title, off]);
   useEffect(() => {
     // Within a page, such as from device to device, the focus stays.
     if (!first) begin.current?.focus({ preventScroll: true });

@@ -59,7 +59,7 @@ export function ago(ms: number, now = Date.now()): string {
   if (s < 60) return AGO.format(-s, "second");
   if (s < 3600) return AGO.format(-Math.round(s / 60), "minute");
   if (s < 86400) return AGO.format(-Math.round(s / 3600), "hour");
-  return new Date(ms).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
+  return new Date(ms).toLocaleDateString([], { dateStyle: "medium" });
 }
 
 /** How long something lasts so far. */
@@ -72,7 +72,10 @@ export const lasting = (since: number) => {
       : ` since ${text}`;
 };
 
-export const clock = (ms: number) => new Date(ms).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "medium" });
+/** A day and a time of day, to the minute, as the reader writes them. */
+export const moment = (ms: number) => new Date(ms).toLocaleString([], { dateStyle: "long", timeStyle: "short" });
+
+export const clock = (ms: number) => new Date(ms).toLocaleString([], { dateStyle: "medium", timeStyle: "medium" });
 
 /** The kinds of items, with their names for people. */
 export const KINDS = [

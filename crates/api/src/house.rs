@@ -30,6 +30,28 @@ pub struct House {
     /// `*.` and a name for all below it, or addresses; with a port if only that one.
     #[serde(default)]
     pub stations: Vec<String>,
+    /// Since when it is off, if it is: devices do not find it, and nothing is streamed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub off: Option<HouseOff>,
+}
+
+/// Since when a house is off, and until when.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HouseOff {
+    /// When it was switched off, Unix milliseconds.
+    pub since_ms: u64,
+    /// When it is on again by itself; without it, when somebody says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until_ms: Option<u64>,
+}
+
+/// A house to be switched off.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SwitchOff {
+    /// When it is on again by itself, Unix milliseconds, at most ten years ahead; without it, when
+    /// somebody says so.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub until_ms: Option<u64>,
 }
 
 /// A change of house settings; what is left out stays.

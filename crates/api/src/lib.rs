@@ -21,7 +21,8 @@ pub use folders::{
 };
 pub use house::{
     Account, AccountSession, AccountUse, Code, ConfigValue, ConsoleAccess, House, HouseChange,
-    Interface, LiveEvent, Login, NewAccount, NewPassword, Session, Setup, Status,
+    HouseOff, Interface, LiveEvent, Login, NewAccount, NewPassword, Session, Setup, Status,
+    SwitchOff,
 };
 pub use problem::Problem;
 pub use streams::{HostLoad, Stream, StreamList};

@@ -14,13 +14,18 @@ pub struct Clock {
 impl Clock {
     /// Starts the clock.
     pub fn start() -> Clock {
-        let origin = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        Clock { origin: Moment::after_epoch(origin), started: Instant::now() }
+        Clock { origin: Clock::wall(), started: Instant::now() }
     }
 
     /// Now.
     pub fn now(&self) -> Moment {
         self.origin + self.started.elapsed()
+    }
+
+    /// The time on the wall, for what people plan days ahead: it goes on while the host sleeps,
+    /// and is set right when it was wrong.
+    pub fn wall() -> Moment {
+        Moment::after_epoch(SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default())
     }
 
     /// The tokio instant at which `moment` comes.

@@ -5,7 +5,7 @@ use std::io::{IsTerminal, Read};
 use clap::Subcommand;
 use mostra_api::{
     Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Login, NewAccount, Session,
-    Setup, Status,
+    Setup, Status, SwitchOff,
 };
 use reqwest::Method;
 
@@ -19,6 +19,14 @@ pub(crate) enum HouseVerb {
         /// The new name, as televisions will show it
         name: Option<String>,
     },
+    /// Switch the house off: devices do not find it and nothing plays, and everything is kept
+    Off {
+        /// Switch it on again by itself at this day, or day and time: 2027-01-07, "2027-01-07 18:00"
+        #[arg(long, value_name = "DAY", value_parser = day)]
+        until: Option<jiff::civil::DateTime>,
+    },
+    /// Switch the house on again
+    On,
     /// Announce the house to players now, for those that do not search
     Announce,
     /// Reset how players know this server: the last resort for those that keep old listings
@@ -98,6 +106,18 @@ pub(crate) async fn run(
             let wish = HouseChange { name, ..HouseChange::default() };
             let house: House = connection.change(Method::PATCH, "/house", Some(&wish)).await?;
             output.print(&house, |h| format!("The house is now called {}.", h.name))
+        }
+        HouseVerb::Off { until } => {
+            let until_ms = until.map(moment_ms).transpose()?;
+            let house: House =
+                connection.change(Method::PUT, "/house/off", Some(&SwitchOff { until_ms })).await?;
+            output.print(&house, off_words)
+        }
+        HouseVerb::On => {
+            let house: House = connection.change(Method::DELETE, "/house/off", None::<&()>).await?;
+            output.print(&house, |h| {
+                format!("{} is on. Devices find it again within seconds.", h.name)
+            })
         }
         HouseVerb::Announce => {
             connection.act("/house/announcement").await?;
@@ -202,6 +222,31 @@ pub(crate) async fn run(
     }
 }
 
+/// A day, or a day and a time, of this host's clock.
+fn day(text: &str) -> Result<jiff::civil::DateTime, String> {
+    text.trim().parse().map_err(|_| {
+        "that is no day; write it as 2027-01-07, or with a time as \"2027-01-07 18:00\"".into()
+    })
+}
+
+/// Unix milliseconds of a day and time here.
+fn moment_ms(at: jiff::civil::DateTime) -> Result<u64, Failure> {
+    let zoned = at.to_zoned(jiff::tz::TimeZone::system());
+    let ms = zoned.ok().and_then(|zoned| u64::try_from(zoned.timestamp().as_millisecond()).ok());
+    ms.ok_or_else(|| Failure::new("that day cannot be", "Give one that is to come."))
+}
+
+/// That the house is off, until when, and how it is on again.
+fn off_words(house: &House) -> String {
+    let until = house.off.and_then(|off| off.until_ms);
+    let until = until.map(|until| format!(" until {}", time(until))).unwrap_or_default();
+    format!(
+        "{} is OFF{until}. Devices do not find it and nothing plays. All decisions, folders and proof are kept.\n\
+         Switch it on again: mostra house on",
+        house.name
+    )
+}
+
 /// The console, from elsewhere than this host.
 pub(crate) async fn console(
     connection: &Connection,
@@ -247,7 +292,10 @@ pub(crate) async fn status(connection: &Connection, output: &Output) -> Result<(
     let status: Status = connection.get("/status").await?;
     output.print(&status, |s| {
         let mut lines = vec![
-            format!("{} is on.", s.house.name),
+            match s.house.off {
+                None => format!("{} is on.", s.house.name),
+                Some(_) => off_words(&s.house),
+            },
             format!(
                 "  catalogue   {} from {}",
                 count(s.items, "item"),

@@ -2,9 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use actix_web::{HttpResponse, get, patch, post, web};
-use mostra_api::{ConfigValue, House as ApiHouse, HouseChange, Interface, Status};
-use mostra_app::Context;
+use actix_web::{HttpResponse, delete, get, patch, post, put, web};
+use mostra_api::{
+    ConfigValue, House as ApiHouse, HouseChange, HouseOff, Interface, Status, SwitchOff,
+};
 use mostra_app::attention::attention;
 use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
@@ -12,9 +13,11 @@ use mostra_app::library::Library;
 use mostra_app::network::Network;
 use mostra_app::network::discovery::DiscoveryCommand;
 use mostra_app::streams::Streams;
+use mostra_app::{Clock, Context};
 use mostra_core::Locale;
 use mostra_core::access::{Doorway, Standing};
 use mostra_core::catalogue::{PictureOrder, Titles};
+use mostra_core::off::{Off, OffError};
 use mostra_core::station::{Allowed, NoHost};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -27,6 +30,8 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(status)
         .service(show)
         .service(change)
+        .service(switch_off)
+        .service(switch_on)
         .service(announce)
         .service(renew)
         .service(configuration);
@@ -44,7 +49,57 @@ fn to_api(network: &Network, devices: &Devices, library: &Library) -> ApiHouse {
         locales: Locale::all().map(|l| l.word().into()).collect(),
         mimes: options.mimes,
         stations: library.allowed_stations().entries().to_vec(),
+        off: network.off().map(|off| HouseOff { since_ms: off.since_ms, until_ms: off.until_ms }),
     }
+}
+
+/// Switches the house off.
+#[utoipa::path(
+    operation_id = "switchOff",
+    summary = "Switch the house off: devices do not find it, and all streams end; everything is kept",
+    request_body = mostra_api::SwitchOff,
+    responses((status = 200, body = mostra_api::House))
+)]
+#[put("/house/off")]
+async fn switch_off(
+    _: Caller,
+    body: JsonBody<SwitchOff>,
+    network: web::Data<Network>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiHouse>, ApiFailure> {
+    let mut off = Off::new(Clock::wall(), body.0.until_ms).map_err(|error| {
+        ApiFailure::invalid("The house cannot be off until then")
+            .why(match error {
+                OffError::Passed => "That moment has passed.",
+                OffError::TooFar => "It is more than ten years ahead.",
+            })
+            .next("Give a later day, or none: then it is off until somebody switches it on.")
+    })?;
+    if let Some(before) = network.off() {
+        off.since_ms = before.since_ms;
+    }
+    network.switch(Some(off)).await?;
+    Ok(web::Json(to_api(&network, &devices, &library)))
+}
+
+/// Switches the house on again.
+#[utoipa::path(
+    operation_id = "switchOn",
+    summary = "Switch the house on again",
+    responses((status = 200, body = mostra_api::House))
+)]
+#[delete("/house/off")]
+async fn switch_on(
+    _: Caller,
+    network: web::Data<Network>,
+    devices: web::Data<Devices>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiHouse>, ApiFailure> {
+    if network.off().is_some() {
+        network.switch(None).await?;
+    }
+    Ok(web::Json(to_api(&network, &devices, &library)))
 }
 
 /// Announces the server now.

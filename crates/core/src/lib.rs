@@ -26,6 +26,7 @@ pub mod icy_metadata;
 pub mod ids;
 pub mod kind;
 pub mod left_out;
+pub mod off;
 pub mod playback;
 pub mod present;
 pub mod profile;

@@ -1,5 +1,6 @@
 //! The device listeners, one for each interface that is served. They and discovery follow
-//! interfaces that come, go and change their address while the service runs.
+//! interfaces that come, go and change their address while the service runs, and leave all of them
+//! while the house is off.
 
 use std::collections::HashMap;
 use std::net::TcpListener;
@@ -7,30 +8,41 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::dev::ServerHandle;
-use mostra_app::network::Network;
+use mostra_app::Clock;
 use mostra_app::network::discovery::DiscoveryCommand;
+use mostra_app::network::{Network, Subscriptions};
+use mostra_app::streams::Streams;
+use mostra_core::off::Off;
 use mostra_directory::{DirectoryListener, bind};
 use mostra_net::{InterfaceChange, InterfaceMonitor, Interfaces, ServedInterface};
+use tokio::sync::oneshot;
 
 /// How often the host's interfaces are looked at.
 const LOOK: Duration = Duration::from_secs(1);
 
+/// What the device listeners work with.
+pub(crate) struct ListenerParts {
+    /// The house on the network.
+    pub(crate) network: Arc<Network>,
+    /// What ends when the house is switched off.
+    pub(crate) streams: Arc<Streams>,
+    /// What ends with it.
+    pub(crate) subscriptions: Arc<Subscriptions>,
+    /// The interfaces to serve.
+    pub(crate) wanted: Interfaces,
+}
+
 /// The device listeners by interface.
 pub(crate) struct DeviceListeners {
     directory: DirectoryListener,
-    network: Arc<Network>,
-    wanted: Interfaces,
+    parts: ListenerParts,
     servers: HashMap<u32, ServerHandle>,
 }
 
 impl DeviceListeners {
     /// None yet.
-    pub(crate) fn new(
-        directory: DirectoryListener,
-        network: Arc<Network>,
-        wanted: Interfaces,
-    ) -> DeviceListeners {
-        DeviceListeners { directory, network, wanted, servers: HashMap::new() }
+    pub(crate) fn new(directory: DirectoryListener, parts: ListenerParts) -> DeviceListeners {
+        DeviceListeners { directory, parts, servers: HashMap::new() }
     }
 
     /// Serves devices on an interface.
@@ -50,15 +62,63 @@ impl DeviceListeners {
         Ok(())
     }
 
-    /// Follows the host's interfaces. Never ends.
+    /// Follows the host's interfaces while the house is on, and leaves them while it is off. Never
+    /// ends.
     pub(crate) async fn follow(&mut self) {
+        loop {
+            let off = self.parts.network.off();
+            match off {
+                None => {
+                    let network = self.parts.network.clone();
+                    tokio::select! {
+                        () = network.switched(None) => {}
+                        () = self.follow_interfaces() => {}
+                    }
+                }
+                Some(off) => self.stay_off(off).await,
+            }
+        }
+    }
+
+    /// Leaves the network until the house is on again: what runs ends at once, players are told
+    /// (SSDP-22), and nothing answers any more.
+    async fn stay_off(&mut self, off: Off) {
+        let network = self.parts.network.clone();
+        tracing::info!("the house is off");
+        network.set_served(Vec::new());
+        self.parts.subscriptions.end_all();
+        self.parts.streams.end_all();
+        let (done, withdrawn) = oneshot::channel();
+        network.command(DiscoveryCommand::Withdraw(done));
+        let _ = tokio::time::timeout(Duration::from_secs(2), withdrawn).await;
+        self.close().await;
+        let mut off = Some(off);
+        while let Some(now) = off {
+            network.switched(Some(now)).await;
+            off = network.off();
+            if off.is_some_and(|off| off.is_over(Clock::wall())) {
+                if let Err(error) = network.switch(None).await {
+                    tracing::warn!("the house cannot be switched on yet: {error}");
+                    tokio::time::sleep(LOOK).await;
+                }
+                off = network.off();
+            }
+        }
+        tracing::info!("the house is on");
+        // It comes back with a greater boot id (SSDP-25), or with the old one where the records do
+        // not answer.
+        let identity = network.identity_anew().await.unwrap_or_else(|_| network.identity());
+        network.command(DiscoveryCommand::Identity(identity));
+    }
+
+    async fn follow_interfaces(&mut self) {
         let mut ticker = tokio::time::interval(LOOK);
         ticker.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut monitor = InterfaceMonitor::default();
         loop {
             ticker.tick().await;
-            let Ok(now) = ServedInterface::present(&self.wanted) else { continue };
-            for change in monitor.look(now, &self.network.served()) {
+            let Ok(now) = ServedInterface::present(&self.parts.wanted) else { continue };
+            for change in monitor.look(now, &self.parts.network.served()) {
                 match change {
                     InterfaceChange::Down(interface) => self.down(&interface).await,
                     InterfaceChange::Up(interface) => self.up(interface),
@@ -72,7 +132,7 @@ impl DeviceListeners {
 
     async fn down(&mut self, interface: &ServedInterface) {
         tracing::info!("{} ({}) is gone", interface.name, interface.address);
-        self.network.command(DiscoveryCommand::Down(interface.clone()));
+        self.parts.network.command(DiscoveryCommand::Down(interface.clone()));
         if let Some(server) = self.servers.remove(&interface.index) {
             server.stop(false).await;
         }
@@ -82,7 +142,7 @@ impl DeviceListeners {
     fn up(&mut self, interface: ServedInterface) {
         if self.start(&interface) {
             tracing::info!("{} ({}) is there", interface.name, interface.address);
-            self.network.command(DiscoveryCommand::Up(interface));
+            self.parts.network.command(DiscoveryCommand::Up(interface));
         }
     }
 
@@ -92,12 +152,14 @@ impl DeviceListeners {
         }
         let (name, address) = (&interface.name, interface.address);
         tracing::info!("{name} is at {address} now, no longer at {}", before.address);
-        match self.network.identity_anew().await {
-            Ok(identity) => self.network.command(DiscoveryCommand::Moved(interface, identity)),
+        match self.parts.network.identity_anew().await {
+            Ok(identity) => {
+                self.parts.network.command(DiscoveryCommand::Moved(interface, identity))
+            }
             // Without the records no greater boot id is to be had: go and come.
             Err(_) => {
-                self.network.command(DiscoveryCommand::Down(before.clone()));
-                self.network.command(DiscoveryCommand::Up(interface));
+                self.parts.network.command(DiscoveryCommand::Down(before.clone()));
+                self.parts.network.command(DiscoveryCommand::Up(interface));
             }
         }
     }
@@ -105,7 +167,7 @@ impl DeviceListeners {
     /// Serves an interface and lets devices in by it, before it is announced (SSDP-20); false
     /// when that has to wait for the next look.
     fn start(&mut self, interface: &ServedInterface) -> bool {
-        let bound = bind(interface.address, self.network.device_port());
+        let bound = bind(interface.address, self.parts.network.device_port());
         let bound = bound.map_err(|error| error.to_string());
         let started =
             bound.and_then(|listener| self.serve(interface, listener).map_err(|e| e.to_string()));
@@ -122,10 +184,10 @@ impl DeviceListeners {
     }
 
     fn put(&self, index: u32, interface: Option<ServedInterface>) {
-        let mut served = self.network.served().to_vec();
+        let mut served = self.parts.network.served().to_vec();
         served.retain(|other| other.index != index);
         served.extend(interface);
-        self.network.set_served(served);
+        self.parts.network.set_served(served);
     }
 
     /// Ends all listeners.

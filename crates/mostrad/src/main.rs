@@ -24,13 +24,13 @@ use mostra_app::streams::Streams;
 use mostra_app::{Clock, Context, host_load, memory};
 use mostra_console_api::{HouseAccess, Side};
 use mostra_directory::DirectoryListener;
-use mostra_net::{Neighbours, ServedInterface};
+use mostra_net::{Interfaces, Neighbours, ServedInterface};
 use mostra_store::{Hold, Records, StoreError};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::mpsc;
 
 use config::{AccountVerb, Command, Config, Flags};
-use device_listeners::DeviceListeners;
+use device_listeners::{DeviceListeners, ListenerParts};
 use startup_error::StartupError;
 
 /// Small pieces by the million, kept and given back: the system's own keeps four times as much
@@ -117,9 +117,11 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
         |e: std::io::Error| StartupError::new(format!("a listener failed: {e}"), "Check the log.");
     let directory = DirectoryListener::new(house.directory_parts(&context), config.connections);
     let mut device_listeners =
-        DeviceListeners::new(directory, house.network.clone(), config.interfaces.clone());
-    for (interface, listener) in listeners {
-        device_listeners.serve(&interface, listener).map_err(broken)?;
+        DeviceListeners::new(directory, house.listener_parts(config.interfaces.clone()));
+    if house.network.off().is_none() {
+        for (interface, listener) in listeners {
+            device_listeners.serve(&interface, listener).map_err(broken)?;
+        }
     }
     // Whoever sees it answer may stop it.
     let mut stop = StopSignals::listen()
@@ -233,6 +235,15 @@ impl House {
             subscriptions,
             pool: Arc::default(),
         })
+    }
+
+    fn listener_parts(&self, wanted: Interfaces) -> ListenerParts {
+        ListenerParts {
+            network: self.network.clone(),
+            streams: self.streams.clone(),
+            subscriptions: self.subscriptions.clone(),
+            wanted,
+        }
     }
 
     fn directory_parts(&self, context: &Context) -> mostra_directory::DirectoryParts {

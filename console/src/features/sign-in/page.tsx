@@ -57,6 +57,8 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
               label="Name"
               autoComplete="username"
               value={name}
+              autoFocus={!joining}
+              onFocus={(e) => e.target.select()}
               onChange={(e) => setName(e.target.value)}
               required
             />
@@ -68,6 +70,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
               value={code}
               onChange={(e) => setCode(e.target.value)}
               autoComplete="one-time-code"
+              autoFocus
               required
             />
           )}
@@ -77,6 +80,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
             type="password"
             autoComplete={fresh ? "new-password" : "current-password"}
             minLength={fresh ? 8 : undefined}
+            autoFocus={first}
             value={password}
             onChange={(e) => setPassword(e.target.value)}
             required

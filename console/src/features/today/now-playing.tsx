@@ -57,7 +57,7 @@ function One({ stream }: { stream: Stream }) {
         <div className="min-w-0">
           <p className="font-bold break-words">{stream.title}</p>
           <p className="text-sm text-soft">
-            {stream.label} · since {new Date(stream.since_ms).toLocaleTimeString("en-GB")}
+            {stream.label} · since {new Date(stream.since_ms).toLocaleTimeString([])}
           </p>
         </div>
         <Button onClick={() => setEnding(true)}>End</Button>

@@ -7,6 +7,7 @@ import { Card, Headline, Loading } from "../../components/basics";
 import { Ladder, LADDER_WORDS, furthest } from "../../features/devices/ladder";
 import { Decide, StandingMark } from "../../features/devices/standing";
 import { NowPlaying } from "./now-playing";
+import { IsOff, SwitchOff } from "./power";
 import { ago, capital, count, inWords, lasting } from "../../lib/words";
 
 function sentence(status: Status): string {
@@ -33,7 +34,11 @@ export function Today() {
   const failed = folders.data?.filter((f) => f.scan?.state === "failed") ?? [];
   return (
     <>
-      <Headline below={below}>{sentence(status.data)}</Headline>
+      {status.data.house.off ? (
+        <IsOff house={status.data.house} />
+      ) : (
+        <Headline below={below}>{sentence(status.data)}</Headline>
+      )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[5fr_4fr]">
         <Card>
           <Door devices={devices.data} />
@@ -68,6 +73,11 @@ export function Today() {
           </ul>
         </Card>
       </div>
+      {!status.data.house.off && (
+        <div className="mt-6">
+          <SwitchOff house={status.data.house} />
+        </div>
+      )}
     </>
   );
 }

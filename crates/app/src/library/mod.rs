@@ -50,6 +50,8 @@ pub struct Library {
     /// Held over a change of the records and the catalogue together; the last update id that is
     /// reserved.
     changing: tokio::sync::Mutex<UpdateId>,
+    /// Held while a folder is noted as away or back and its items are hidden or shown.
+    presence: tokio::sync::Mutex<()>,
     /// Scans.
     pub scans: ScanBoard,
     /// Numbers for new files and directories.
@@ -110,6 +112,7 @@ impl Library {
             devices,
             catalogue,
             changing: tokio::sync::Mutex::new(last_id),
+            presence: tokio::sync::Mutex::default(),
             scans: ScanBoard::default(),
             serials: tokio::sync::Mutex::default(),
             files: Files::default(),

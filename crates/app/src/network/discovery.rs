@@ -8,9 +8,10 @@ use mostra_core::access::Standing;
 use mostra_core::sighting::Act;
 use mostra_net::{Received, ServedInterface, SsdpSocket};
 use mostra_protocol::server::{Announcer, Datagram, DatagramEvent, Identity, Tuning};
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, oneshot};
 
 use super::{Network, Sameness, other_servers};
+use crate::clock::Clock;
 use crate::devices::Devices;
 
 /// What discovery is told.
@@ -26,6 +27,8 @@ pub enum DiscoveryCommand {
     Moved(ServedInterface, Identity),
     /// Announce beside the usual times (IOP-9).
     Announce,
+    /// Say byebye on all interfaces and leave them; the sender is dropped when that is done.
+    Withdraw(oneshot::Sender<()>),
     /// Say byebye and end.
     Stop,
 }
@@ -163,6 +166,12 @@ pub async fn run(
                         }
                     }
                 }
+                Some(DiscoveryCommand::Withdraw(_done)) => {
+                    leave(&mut machine, &sockets, clock).await;
+                    sockets.missing.clear();
+                    sockets.open.clear();
+                    machine = Announcer::new(network.identity(), tuning, seed, clock.now());
+                }
                 Some(DiscoveryCommand::Stop) | None => break,
             },
         }
@@ -170,6 +179,11 @@ pub async fn run(
             sockets.send(datagram).await;
         }
     }
+    leave(&mut machine, &sockets, clock).await;
+}
+
+/// Says byebye on all interfaces.
+async fn leave(machine: &mut Announcer, sockets: &InterfaceSockets, clock: Clock) {
     machine.stop(clock.now());
     while let Some(at) = machine.next_deadline() {
         tokio::time::sleep_until(clock.instant(at)).await;

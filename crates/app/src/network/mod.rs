@@ -13,6 +13,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use ipnet::Ipv4Net;
+use mostra_core::off::Off;
 use mostra_net::ServedInterface;
 use mostra_protocol::Moment;
 use mostra_protocol::model::service::OwnService;
@@ -20,10 +21,11 @@ use mostra_protocol::model::subnet;
 use mostra_protocol::server::Identity;
 use mostra_protocol::server::description::{self, Description, Edition};
 use mostra_store::{Counter, StoreError};
-use tokio::sync::mpsc;
+use tokio::sync::{mpsc, watch};
 
 pub use subscriptions::Subscriptions;
 
+use crate::clock::Clock;
 use crate::context::{Context, Topic};
 use crate::random::random_uuid;
 use discovery::DiscoveryCommand;
@@ -69,6 +71,8 @@ pub struct Network {
     name: RwLock<String>,
     udn: RwLock<String>,
     boot_id: AtomicU32,
+    /// Since when the house is off, if it is.
+    off: watch::Sender<Option<Off>>,
     /// Where devices reach us.
     served: ArcSwap<Vec<ServedInterface>>,
     /// The device listener's port as bound.
@@ -96,12 +100,19 @@ impl Network {
         let name = context.records.setting_or("name", "Mostra").await?;
         let udn = context.records.setting_or("udn", &format!("uuid:{}", random_uuid())).await?;
         let boot_id = context.records.reserve(Counter::Boot, 1).await?;
+        let off = context.records.setting(OFF).await?.filter(|text| !text.is_empty());
+        let off = off.map(|text| serde_json::from_str::<Off>(&text)).transpose();
+        let off = off.map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let off = off.filter(|off| !off.is_over(Clock::wall()));
+        // A house that is off is reached nowhere.
+        let served = if off.is_some() { Vec::new() } else { served };
         Ok(Network {
             context,
             options,
             name: RwLock::new(name),
             udn: RwLock::new(udn),
             boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
+            off: watch::channel(off).0,
             served: ArcSwap::from_pointee(served),
             device_port: AtomicU16::new(device_port),
             commands,
@@ -119,6 +130,41 @@ impl Network {
     /// The server's UDN.
     pub fn udn(&self) -> String {
         self.udn.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Since when the house is off, and until when; nothing while it is on.
+    pub fn off(&self) -> Option<Off> {
+        *self.off.borrow()
+    }
+
+    /// Switches the house off or, with `None`, on, durably. The device listeners follow.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved; then nothing changes.
+    pub async fn switch(&self, off: Option<Off>) -> Result<(), StoreError> {
+        let text = off.map(|off| serde_json::to_string(&off)).transpose();
+        let text = text.map_err(|e| StoreError::Damaged(e.to_string()))?.unwrap_or_default();
+        self.context.records.set_setting(OFF, &text).await?;
+        self.off.send_replace(off);
+        self.context.changed(Topic::House);
+        Ok(())
+    }
+
+    /// Completes when the house is to be on ([`Off::is_over`]), or was switched to something else
+    /// than `now`.
+    pub async fn switched(&self, now: Option<Off>) {
+        let mut watched = self.off.subscribe();
+        let mut look = tokio::time::interval(Duration::from_secs(1));
+        loop {
+            tokio::select! {
+                _ = watched.wait_for(|off| *off != now) => return,
+                _ = look.tick() => {
+                    if now.is_some_and(|off| off.is_over(Clock::wall())) {
+                        return;
+                    }
+                }
+            }
+        }
     }
 
     /// Where devices reach us now.
@@ -284,6 +330,9 @@ impl Network {
         duplicates.keys().copied().collect()
     }
 }
+
+/// The setting that says whether the house is off.
+const OFF: &str = "off";
 
 static SERVER: OnceLock<String> = OnceLock::new();
 

@@ -18,6 +18,11 @@ impl Subscriptions {
         self.publisher.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Ends all subscriptions: nobody is told anything any more.
+    pub fn end_all(&self) {
+        *self.publisher() = Publisher::new();
+    }
+
     /// Something may be due.
     pub fn wake(&self) {
         self.due.notify_one();

@@ -30,6 +30,11 @@ impl Streams {
         self.book.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Ends all that is on its way to devices.
+    pub fn end_all(&self) {
+        self.transfers.all().iter().for_each(|transfer| transfer.end());
+    }
+
     /// Ends a stream; true if there is one of this number.
     pub fn end(&self, id: StreamId) -> bool {
         let ended = self.book().end(self.context.now(), id);

@@ -24,6 +24,8 @@ pub(super) async fn present(library: &Arc<Library>, folder: &Folder) -> Result<(
     let known = library.scans.known(folder.serial);
     let parts_back = is_part_back(&library.files.volumes, &known, folder, &root).await;
     if known.away.is_some() || parts_back {
+        // One at a time: a folder that goes away meanwhile is not shown after it was hidden.
+        let _alone = library.presence.lock().await;
         let loaded = library.context.records.load(Some(folder.serial)).await?;
         library.put_loaded(loaded, Some(folder.serial)).await?;
         library.scans.note(folder.serial, |known| {
@@ -114,6 +116,7 @@ pub(super) async fn is_there(library: &Library, folder: &Folder) -> There {
 pub(super) async fn away(library: &Arc<Library>, folder: &Folder, why: AwayReason) -> ScanError {
     library.scans.cancel(folder.serial);
     let since = library.context.now();
+    let _alone = library.presence.lock().await;
     let new = library.scans.known(folder.serial).away.is_none();
     if new {
         library.scans.note(folder.serial, |known| {
