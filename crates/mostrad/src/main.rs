@@ -118,8 +118,9 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     let directory = DirectoryListener::new(house.directory_parts(&context), config.connections);
     let mut device_listeners =
         DeviceListeners::new(directory, house.listener_parts(config.interfaces.clone()));
-    if house.network.off().is_none() {
-        for (interface, listener) in listeners {
+    for (interface, listener) in listeners {
+        // A house that is off only made sure that it can be reached later.
+        if house.network.off().is_none() {
             device_listeners.serve(&interface, listener).map_err(broken)?;
         }
     }
