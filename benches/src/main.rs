@@ -6,6 +6,7 @@ mod files;
 mod headers;
 mod loaded;
 mod million;
+mod pictures;
 mod scan;
 mod searches;
 mod soak;
@@ -48,13 +49,14 @@ fn main() {
                 "files" => files::measure(&house, &mut report),
                 "load" => under_load::measure(&house, &mut report),
                 "scan" => scan::measure(&house, &mut report),
+                "pictures" => pictures::measure(&house, &mut report),
                 "searches" => searches::measure(&mut report),
                 "loaded" => {
                     service.stop();
                     loaded::measure(&house, &mut report);
                 }
                 other => panic!(
-                    "{other} is no part: core, headers, browse, files, load, scan, searches, loaded, soak"
+                    "{other} is no part: core, headers, browse, files, load, pictures, scan, searches, loaded, soak"
                 ),
             }
             print!("{report}");
@@ -84,6 +86,7 @@ fn main() {
         searches::measure(&mut report);
         scan::measure(&house, &mut report);
         headers::measure(&mut report);
+        pictures::measure(&house, &mut report);
         service.stop();
         loaded::measure(&house, &mut report);
         million::measure(&mut report);

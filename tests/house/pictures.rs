@@ -133,3 +133,38 @@ fn making_pictures_slowly_ends_no_stream_and_a_crash_costs_one_picture() {
         until(10, "the makers to be gone", || makers().is_empty().then_some(()));
     });
 }
+
+/// A photograph of a size that cameras make.
+fn photograph(path: &Path, seed: u64) {
+    let source = format!("testsrc2=size=4000x3000:rate=1,hue=h={}", seed * 31 % 360);
+    let made = Command::new("ffmpeg")
+        .args(["-v", "error", "-nostdin", "-f", "lavfi", "-i", &source, "-frames:v", "1"])
+        .args(["-q:v", "4"])
+        .arg(path)
+        .status();
+    assert!(made.unwrap().success());
+}
+
+#[test]
+fn pictures_are_made_ahead_all_sizes_at_once() {
+    in_a_house(|house| {
+        let folder = tempfile::tempdir().unwrap();
+        for n in 1..=4 {
+            photograph(&folder.path().join(format!("p{n}.jpg")), n);
+        }
+        let _service = house.begin_with(&["--pictures", "ahead"]);
+        published(&house, folder.path());
+        let kept = || {
+            let around = fs::read_dir(house.data.path().join("art")).unwrap().flatten();
+            let files = around.flat_map(|d| fs::read_dir(d.path()).unwrap().flatten());
+            files.filter(|f| f.path().extension().is_some_and(|e| e == "jpg")).count()
+        };
+        until(60, "three sizes of each", || (kept() == 12).then_some(()));
+        let began = Instant::now();
+        for n in 1..=4 {
+            assert_eq!(ask(PLAYER, "GET", &art("pictures-all", &format!("p{n}")), "").status, 200);
+        }
+        assert!(began.elapsed() < Duration::from_millis(500), "{:?}", began.elapsed());
+        until(10, "the makers to be gone", || makers().is_empty().then_some(()));
+    });
+}

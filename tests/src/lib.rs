@@ -219,6 +219,8 @@ impl House {
             None => Command::new(binary("mostrad")),
         };
         command.args(["--interfaces", "loopback", "--data"]).arg(self.data.path());
+        // What many tests do at once is enough for the processors; one has them made ahead.
+        command.args(["--pictures", "asked"]);
         command.env("MOSTRA_DATABASE_URL", &self.database_url);
         command
     }

@@ -5,6 +5,7 @@
 use std::io::Read as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use mostra_core::format::Format;
@@ -78,13 +79,17 @@ pub(crate) fn run<T: Send + 'static>(mut command: Command, patience: Duration, h
     let quiet = command.stdout(Stdio::piped()).stderr(Stdio::null());
     let Ok(mut child) = quiet.spawn() else { return Ended::Badly };
     let Some(pipe) = child.stdout.take() else { return Ended::Badly };
+    let (at_end, ended) = mpsc::channel::<()>();
     let reader = std::thread::spawn(move || {
+        let _at_end = at_end;
         let mut bytes = Vec::new();
         let read = pipe.take(OUTPUT + 1).read_to_end(&mut bytes);
         read.ok().filter(|_| bytes.len() as u64 <= OUTPUT).map(|_| bytes)
     });
     let begin = Instant::now();
-    // Most are done at once; those that are not are asked more and more seldom.
+    // Whoever has written everything is about to end.
+    let _ = ended.recv_timeout(patience);
+    // Those that go on without writing are asked more and more seldom.
     let mut pause = Duration::from_millis(1);
     let well = loop {
         match child.try_wait() {

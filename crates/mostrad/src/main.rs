@@ -139,6 +139,9 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     let mut holding = tokio::spawn(keep_hold(house.accounts.clone(), hold));
     tokio::spawn(host_load::run(context.clone(), console.host_load.clone()));
     tokio::spawn(load(context.clone(), house.library.clone()));
+    if config.pictures_ahead {
+        tokio::spawn(mostra_app::library::pictures_ahead::run(house.library.clone()));
+    }
     console.access.restore(&console).await;
     tracing::info!("the console is at http://{console_address}");
     for interface in house.network.served().iter() {

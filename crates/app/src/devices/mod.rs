@@ -306,6 +306,11 @@ impl Devices {
         self.evicted.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// Whether any device receives a stream.
+    pub fn is_streaming(&self) -> bool {
+        self.streams.book().count() > 0
+    }
+
     /// Ends all that runs and that decisions and folders, as they are now, do not cover: transfers,
     /// stations and subscriptions. Every decision calls this, and so does the look at transfers,
     /// for what began just before.

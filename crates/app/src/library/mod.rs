@@ -3,6 +3,7 @@
 pub mod files;
 mod folders;
 pub mod pictures;
+pub mod pictures_ahead;
 pub mod places;
 mod positions;
 pub mod scan;

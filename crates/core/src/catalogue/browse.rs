@@ -239,6 +239,11 @@ impl Catalogue {
         let seen = self.seen(pass);
         let entry = self.entry(&seen, ObjectId::parse(id, &self.epoch)?)?;
         let Entry::Item { serial, .. } = entry else { return None };
+        self.located(serial)
+    }
+
+    /// Where a file is.
+    pub(super) fn located(&self, serial: u32) -> Option<Located> {
         let folder = self.directories.get(self.record(serial)?.directory())?.folder;
         let root = self.folder(folder)?.root.clone();
         let path = format!("{}/{}", root.trim_end_matches('/'), self.path_below(FileId(serial))?);
@@ -317,7 +322,7 @@ impl Catalogue {
         })
     }
 
-    fn item_object(&self, serial: u32, at: u32, count: u32) -> Option<Object> {
+    pub(super) fn item_object(&self, serial: u32, at: u32, count: u32) -> Option<Object> {
         let record = self.record(serial)?;
         let container = self.containers.get(at)?;
         let original = container.kind == ContainerKind::Directory;

@@ -29,6 +29,7 @@ mod inventory;
 mod list;
 mod names;
 mod object;
+mod pictured;
 mod placement;
 mod record;
 mod search;

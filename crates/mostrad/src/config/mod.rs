@@ -60,6 +60,8 @@ pub(crate) struct Config {
     pub rules: Rules,
     /// Whether folders are scanned only when somebody asks.
     pub scan_when_asked: bool,
+    /// Whether pictures are made before anybody asks.
+    pub pictures_ahead: bool,
     /// Port of the console on loopback.
     pub console_port: u16,
     /// Port of the console for the house.
@@ -170,6 +172,7 @@ impl Config {
             registrar: values.text("registrar") == "on",
             edition: Edition::from_word(values.text("edition")).unwrap_or_default(),
             model: (values.text("model_name").into(), values.text("model_number").into()),
+            pictures_ahead: values.text("pictures") == "ahead",
             scan_when_asked: values.text("scan") == "asked",
             rules: read_rules(values.text("traits"), &data)?,
             console_port: values.number("console_port"),

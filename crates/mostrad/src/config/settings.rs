@@ -57,6 +57,7 @@ pub(super) const SETTINGS: &[Setting] = &[
     setting("model_name", "NAME", Text, "Mostra", "model name in the device document, where a device needs a certain one"),
     setting("model_number", "NUMBER", Text, env!("CARGO_PKG_VERSION"), "model number in the device document"),
     setting("scan", "WHEN", Words(&["auto", "asked"]), "auto", "when folders are scanned: auto (at start and on changes) or asked"),
+    setting("pictures", "WHEN", Words(&["ahead", "asked"]), "ahead", "when small pictures are made: ahead (newest first) or asked"),
     setting("traits", "FILE", Text, "", "rules for devices that need something done differently; DATA/traits.toml if there"),
     setting("house_port", "PORT", Port, "7642", "port of the console for the house, by TLS, once a person opens it"),
     setting("database_url", "URL", Text, "", "PostgreSQL to use; the one that scripts/postgres keeps for DATA if left out"),

@@ -1,0 +1,150 @@
+//! A picture as pixels: read, made smaller, turned and written.
+
+use std::fs::File;
+use std::io::{BufRead, Cursor, Read as _, Seek};
+
+use fast_image_resize::images::{Image, ImageRef};
+use fast_image_resize::{FilterType, PixelType, ResizeAlg, ResizeOptions, Resizer};
+use image::{DynamicImage, ImageDecoder as _, ImageReader, Limits, RgbImage, imageops};
+use mostra_core::profile::Rendition;
+use turbojpeg::{Colorspace, Compressor, Decompressor, PixelFormat, ScalingFactor, Subsamp};
+
+use super::{MEMORY, PIXELS};
+
+/// The quality of the JPEGs that are written.
+const QUALITY: i32 = 82;
+/// Progressive JPEGs have ten or so; thousands are made to keep a reader busy.
+const SCANS: u32 = 500;
+
+/// A picture, perhaps unpacked smaller than it is.
+#[derive(Debug)]
+pub(super) struct Pixels {
+    pixels: RgbImage,
+    /// Its size as it is stored.
+    size: (u32, u32),
+}
+
+/// Whether a picture of this Exif orientation is stored lying on its side.
+pub(super) fn lies(orientation: Option<u8>) -> bool {
+    matches!(orientation, Some(5..=8))
+}
+
+/// Whether a file begins as a JPEG does.
+pub(super) fn is_jpeg(file: &mut File) -> bool {
+    let mut begin = [0; 3];
+    let read = file.read_exact(&mut begin).is_ok();
+    file.rewind().is_ok() && read && begin == [0xff, 0xd8, 0xff]
+}
+
+impl Pixels {
+    fn new(pixels: RgbImage) -> Pixels {
+        let size = pixels.dimensions();
+        Pixels { pixels, size }
+    }
+
+    /// Reads a picture; of a JPEG only as many pixels as the renditions need of it when it is
+    /// turned by this orientation.
+    pub(super) fn of(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
+        scaled_jpeg(bytes, orientation).or_else(|| Pixels::read(Cursor::new(bytes)))
+    }
+
+    /// Reads a picture of any format that is known, whole.
+    pub(super) fn read(reader: impl BufRead + Seek) -> Option<Pixels> {
+        let mut reader = ImageReader::new(reader).with_guessed_format().ok()?;
+        let mut limits = Limits::default();
+        limits.max_image_width = Some(32_000);
+        limits.max_image_height = Some(32_000);
+        limits.max_alloc = Some(MEMORY / 2);
+        reader.limits(limits);
+        let decoder = reader.into_decoder().ok()?;
+        let (width, height) = decoder.dimensions();
+        if u64::from(width) * u64::from(height) > PIXELS {
+            return None;
+        }
+        Some(Pixels::new(DynamicImage::from_decoder(decoder).ok()?.into_rgb8()))
+    }
+
+    /// Its full size when it is turned upright.
+    pub(super) fn original(&self, orientation: Option<u8>) -> (u32, u32) {
+        let (width, height) = self.size;
+        if lies(orientation) { (height, width) } else { (width, height) }
+    }
+
+    /// The same in another size, which is no larger.
+    pub(super) fn shrunk(self, width: u32, height: u32) -> Option<Pixels> {
+        let (w, h) = self.pixels.dimensions();
+        if (w, h) == (width, height) {
+            return Some(self);
+        }
+        let from = ImageRef::new(w, h, self.pixels.as_raw(), PixelType::U8x3).ok()?;
+        let mut to = Image::new(width, height, PixelType::U8x3);
+        let by = ResizeAlg::Convolution(FilterType::Hamming);
+        Resizer::new().resize(&from, &mut to, &ResizeOptions::new().resize_alg(by)).ok()?;
+        let pixels = RgbImage::from_raw(width, height, to.into_vec())?;
+        Some(Pixels { pixels, size: self.size })
+    }
+
+    /// Turned upright.
+    pub(super) fn turned(self, orientation: Option<u8>) -> Pixels {
+        use imageops::{flip_horizontal, flip_vertical, rotate90, rotate180, rotate270};
+        let it = &self.pixels;
+        let pixels = match orientation {
+            Some(2) => flip_horizontal(it),
+            Some(3) => rotate180(it),
+            Some(4) => flip_vertical(it),
+            Some(5) => flip_horizontal(&rotate90(it)),
+            Some(6) => rotate90(it),
+            Some(7) => flip_horizontal(&rotate270(it)),
+            Some(8) => rotate270(it),
+            _ => return self,
+        };
+        Pixels { pixels, size: self.original(orientation) }
+    }
+
+    /// As baseline JPEG.
+    pub(super) fn jpeg(&self) -> Option<Vec<u8>> {
+        let mut compressor = Compressor::new().ok()?;
+        compressor.set_quality(QUALITY).ok()?;
+        compressor.set_subsamp(Subsamp::Sub2x2).ok()?;
+        let (width, height) = (self.pixels.width() as usize, self.pixels.height() as usize);
+        let pixels = self.pixels.as_raw().as_slice();
+        let image =
+            turbojpeg::Image { pixels, width, pitch: width * 3, height, format: PixelFormat::RGB };
+        compressor.compress_to_vec(image).ok()
+    }
+}
+
+/// Reads a JPEG, made smaller while it is unpacked; `None` for what the quick library does not
+/// take, such as one for printing or a damaged one.
+fn scaled_jpeg(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
+    let mut reader = Decompressor::new().ok()?;
+    reader.set_scan_limit(SCANS).ok()?;
+    let header = reader.read_header(bytes).ok()?;
+    let (width, height) = (u32::try_from(header.width).ok()?, u32::try_from(header.height).ok()?);
+    let colours = matches!(header.colorspace, Colorspace::CMYK | Colorspace::YCCK);
+    if colours || u64::from(width) * u64::from(height) > PIXELS {
+        return None;
+    }
+    let upright = if lies(orientation) { (height, width) } else { (width, height) };
+    let needed = Rendition::Medium.fit(upright);
+    let needed = if lies(orientation) { (needed.1, needed.0) } else { needed };
+    // Those that the library does by the processor's vectors.
+    let factors = [ScalingFactor::ONE_EIGHTH, ScalingFactor::ONE_QUARTER, ScalingFactor::ONE_HALF];
+    let enough = |factor: &ScalingFactor| {
+        let (w, h) = (factor.scale(header.width), factor.scale(header.height));
+        w >= needed.0 as usize && h >= needed.1 as usize
+    };
+    let factor = factors.into_iter().find(enough).unwrap_or(ScalingFactor::ONE);
+    reader.set_scaling_factor(factor).ok()?;
+    let scaled = header.scaled(factor);
+    let mut pixels = RgbImage::new(scaled.width as u32, scaled.height as u32);
+    let image = turbojpeg::Image {
+        pixels: pixels.as_mut(),
+        width: scaled.width,
+        pitch: scaled.width * 3,
+        height: scaled.height,
+        format: PixelFormat::RGB,
+    };
+    reader.decompress(bytes, image).ok()?;
+    Some(Pixels { pixels, size: (width, height) })
+}
