@@ -84,9 +84,9 @@ fn main() {
         files::measure(&house, &mut report);
         under_load::measure(&house, &mut report);
         searches::measure(&mut report);
+        pictures::measure(&house, &mut report);
         scan::measure(&house, &mut report);
         headers::measure(&mut report);
-        pictures::measure(&house, &mut report);
         service.stop();
         loaded::measure(&house, &mut report);
         million::measure(&mut report);

@@ -46,6 +46,8 @@ pub(crate) fn measure(house: &House, report: &mut String) {
         ours.push(all_sizes(all));
         theirs.push(vipsthumbnail(house, &pictures));
     }
+    house.mostra(&["folder", "remove", "Photographs", "--yes"]);
+    let _ = std::fs::remove_dir_all(&folder);
     let ratios = ours.iter().zip(&theirs).map(|(ours, theirs)| theirs / ours).collect();
     let (ours, theirs, ratio) = (super::median(ours), super::median(theirs), super::median(ratios));
     let _ = writeln!(
@@ -62,7 +64,7 @@ pub(crate) fn measure(house: &House, report: &mut String) {
 /// Writes the photographs, those for the cold look last by name; gives all but these.
 fn photographs(folder: &Path) -> Vec<PathBuf> {
     std::fs::create_dir(folder).expect("a folder");
-    let place = |n: usize| folder.join(format!("p{n:04}.jpg"));
+    let place = |n: usize| folder.join(format!("photograph {n:04}.jpg"));
     for n in 0..SEEDS {
         let source =
             format!("testsrc2=size=4000x3000:rate=1,hue=h={},noise=alls=14:all_seed={n}", n * 18);
@@ -81,24 +83,25 @@ fn photographs(folder: &Path) -> Vec<PathBuf> {
 
 /// The paths of the pictures' smaller forms without size and ending, by title.
 fn stems() -> Vec<String> {
-    let mut stems = Vec::new();
+    let (mut stems, mut start) = (Vec::new(), 0);
     loop {
         let arguments = format!(
             "<ObjectID>pictures-all</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag>\
-             <Filter>*</Filter><StartingIndex>{}</StartingIndex>\
-             <RequestedCount>200</RequestedCount><SortCriteria>+dc:title</SortCriteria>",
-            stems.len()
+             <Filter>*</Filter><StartingIndex>{start}</StartingIndex>\
+             <RequestedCount>200</RequestedCount><SortCriteria>+dc:title</SortCriteria>"
         );
         let text = raw::unescaped(&raw::call(PLAYER, "content", "Browse", &arguments).text());
-        let before = stems.len();
-        stems.extend(text.split("<item ").skip(1).filter_map(|item| {
+        let items: Vec<&str> = text.split("<item ").skip(1).collect();
+        if items.is_empty() {
+            return stems;
+        }
+        start += items.len();
+        let ours = items.iter().filter(|item| item.contains("<dc:title>photograph "));
+        stems.extend(ours.filter_map(|item| {
             let at = item.find("/art/")?;
             let path = item[at..].split(['<', '"']).next()?;
             Some(path.rsplitn(3, '.').nth(2)?.to_owned())
         }));
-        if stems.len() == before {
-            return stems;
-        }
     }
 }
 

@@ -96,6 +96,8 @@ fn generate(folder: &Path) {
     let media = top().join("demo/media");
     let picture =
         std::fs::read(media.join("Pictures/Tides/Low water mark.jpg")).expect("a picture");
+    // It ends as a whole one does: one that is cut off is left out.
+    let picture = [&picture[..picture.len().min(8_998)], b"\xff\xd9"].concat();
     let sound = std::fs::read(media.join("Sound/Night log.mp3")).expect("a sound");
     for n in 0..FILES {
         let directory = folder.join(format!("Box {}", n / 200));
@@ -105,7 +107,7 @@ fn generate(folder: &Path) {
         // Heads of real files: what a scan reads is there, and the disk is not filled.
         let (name, bytes) = match n % 4 {
             0 => (format!("Night log {n}.mp3"), &sound[..sound.len().min(20_000)]),
-            _ => (format!("Negative {n}.jpg"), &picture[..picture.len().min(9_000)]),
+            _ => (format!("Negative {n}.jpg"), &picture[..]),
         };
         std::fs::write(directory.join(name), bytes).expect("a file");
     }

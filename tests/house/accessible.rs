@@ -10,7 +10,7 @@ const PAGES: [(&str, &str, &str); 8] = [
     ("/folders", "Folders", "Publish a folder"),
     ("/catalogue", "Catalogue", "The catalogue offers"),
     ("/catalogue/video-all", "Catalogue", "Harbour at dawn"),
-    ("/catalogue/0?q=zzz", "Catalogue", "No title here"),
+    ("/catalogue/0?q=zzz", "Catalogue", "No title, artist"),
     ("/devices/1", "Devices", "Reached by"),
     ("/settings", "Settings", "Console in the house"),
     ("/begin", "A new house", "What is this house called?"),

@@ -188,14 +188,15 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
             house.mostra(&["folder", "remove", "Sound", "--yes"]);
             house.mostra(&["folder", "remove", "Pictures", "--yes"]);
             browser.go("/folders").await;
-            browser.press("Sub-folders…").await;
+            browser.press("Sub-folders").await;
             browser.fill("A sub-folder", "Nowhere").await;
             browser.press("Scan it again").await;
             browser.sees("There is no such sub-folder").await;
             browser.fill("A sub-folder", "Fog signal").await;
             browser.press("Scan it again").await;
-            browser.press("Show what the last scans found").await;
+            browser.press("What the last scans found").await;
             browser.sees("asked for").await;
+            browser.press("Sub-folders").await;
             browser.fill("A sub-folder", "Fog signal").await;
             browser.press("Leave it out").await;
             browser.sees("Fog signal is left out").await;

@@ -1,6 +1,9 @@
 //! What a person reads in the first hour is true and answers the next question.
 
-use mostra_tests::{in_a_house, media};
+use std::process::Command;
+
+use mostra_tests::{binary, in_a_house, media, top, until};
+use serde_json::Value;
 
 const TV: &str = "127.0.0.61";
 const SPEAKER: &str = "127.0.0.62";
@@ -44,5 +47,87 @@ fn who_may_see_what_is_one_look_and_names_tell_devices_apart() {
         let load = house.json(&["host"]);
         assert!(load["processor"].is_array() && load["disk"].is_array(), "{load}");
         assert!(house.json(&["stream", "list"]).as_array().unwrap().is_empty());
+    });
+}
+
+#[test]
+fn the_client_finds_the_house_on_this_host_or_says_where_it_looked() {
+    in_a_house(|house| {
+        let home = tempfile::tempdir().unwrap();
+        let client = |arguments: &[&str]| {
+            let mut command = Command::new(binary("mostra"));
+            command.args(arguments).env("HOME", home.path()).env_remove("XDG_CONFIG_HOME");
+            let output = command.output().unwrap();
+            let text = [output.stdout, output.stderr].concat();
+            (output.status.success(), String::from_utf8_lossy(&text).into_owned())
+        };
+        let (well, said) = client(&["status"]);
+        assert!(!well && said.contains("tried 127.0.0.1:7641 and 127.0.0.1:7741"), "{said}");
+        assert!(said.contains("--console") && said.contains("MOSTRA_CONSOLE"), "{said}");
+        let password = home.path().join("password");
+        std::fs::write(&password, "correct horse").unwrap();
+        let login = ["login", "--password-file", password.to_str().unwrap()];
+        // The demo's place, then beside it that of a real house.
+        let _demo = house.launch_with(&["--console-port", "7741"]);
+        until(60, "the demo to be found", || client(&login).0.then_some(()));
+        assert!(client(&["status"]).1.contains("Mostra is on"));
+        let other = house.beside();
+        let _real = other.start_with(&["--device-port", "7645", "--house-port", "7646"]);
+        assert!(client(&login).0);
+        client(&["house", "name", "The real one"]);
+        assert!(client(&["status"]).1.contains("The real one is on"));
+        let (_, said) = client(&["--console", "http://127.0.0.1:7741", "status"]);
+        assert!(said.contains("Mostra is on"), "its own token for each: {said}");
+    });
+}
+
+#[test]
+fn json_outputs_are_as_documented() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.mostra(&["folder", "add", media("Sound").to_str().unwrap(), "--label", "Sounds"]);
+        house.meet(TV);
+        let id = until(30, "an item", || house.items().into_values().next());
+        let document = Command::new(binary("mostrad")).arg("--openapi").output().unwrap().stdout;
+        let document: Value = serde_json::from_slice(&document).unwrap();
+        let page = std::fs::read_to_string(top().join("docs/json.md")).unwrap();
+        let mut rows = 0;
+        for row in page.lines().filter(|line| line.starts_with("| `")) {
+            let mut parts = row.split('`');
+            let (command, kind) = (parts.nth(1).unwrap(), parts.nth(1).unwrap());
+            let argument = |word: &str| match word {
+                "FOLDER" => "Sounds".to_owned(),
+                "DEVICE" => TV.to_owned(),
+                "ID" => id.clone(),
+                "NAME" => "Pell".to_owned(),
+                other => other.to_owned(),
+            };
+            let arguments: Vec<String> = command.split(' ').map(argument).collect();
+            let arguments: Vec<&str> = arguments.iter().map(String::as_str).collect();
+            let printed = house.json(&arguments);
+            let all = match (row.contains("array of"), &printed) {
+                (true, Value::Array(all)) => all.clone(),
+                (false, Value::Object(_)) => vec![printed],
+                _ => panic!("{command}: {printed}"),
+            };
+            let needed: Vec<String> = match kind {
+                "Done" => vec!["done".into()],
+                "ShownFolder" => vec!["folder".into(), "left_out".into()],
+                kind => {
+                    let schema = &document["components"]["schemas"][kind];
+                    assert!(schema.is_object(), "{kind} is no schema");
+                    let required = schema["required"].as_array().cloned().unwrap_or_default();
+                    required.iter().map(|name| name.as_str().unwrap().to_owned()).collect()
+                }
+            };
+            for object in &all {
+                assert!(
+                    needed.iter().all(|name| object.get(name).is_some()),
+                    "{command}: {object}"
+                );
+            }
+            rows += 1;
+        }
+        assert!(rows > 35, "{rows}");
     });
 }

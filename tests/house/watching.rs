@@ -39,7 +39,7 @@ fn a_person_finds_plays_and_goes_on_where_they_stopped() {
             let field = browser.page.find(By::XPath("//input[@type='search']")).await.unwrap();
             field.send_keys("lamp tour").await.unwrap();
             browser.press("Find").await;
-            browser.sees("1 entry found").await;
+            browser.sees("1 thing found").await;
             let row = By::XPath("//li//button[contains(., 'Lamp-room tour')]");
             browser.page.find(row).await.unwrap().click().await.unwrap();
             let film = "const film = document.querySelector('video');";
@@ -50,7 +50,13 @@ fn a_person_finds_plays_and_goes_on_where_they_stopped() {
             run(&browser, &format!("{film} film.muted = true; film.currentTime = 12; film.play()")).await;
             let played = format!("{film} return film.currentTime > 12.2");
             comes_true(&browser, "playing", &played).await;
+            // Today says so, and no more once it stands still.
+            let console = || house.api("GET", "/streams")["console"].as_array().cloned().unwrap();
+            until(10, "the player", || (console().len() == 1).then_some(()));
+            assert_eq!(console()[0]["title"], "Lamp-room tour");
+            assert!(house.mostra(&["stream", "list"]).contains("house plays Lamp-room tour"));
             run(&browser, &format!("{film} film.pause()")).await;
+            until(10, "the player to stop", || console().is_empty().then_some(()));
             let position = until(30, "the position", || {
                 let found = house.json(&["catalogue", "search", "lamp", "tour"]);
                 found["objects"][0]["position"]["position_ms"].as_u64()
@@ -71,7 +77,21 @@ fn a_person_finds_plays_and_goes_on_where_they_stopped() {
                 let found = house.json(&["catalogue", "search", "lamp", "tour"]);
                 (found["objects"][0]["position"]["seen"] == true).then_some(())
             });
-            // Pictures one after another, upright.
+            // Pictures one after another, upright; the choice of a grid is kept.
+            browser.go("/catalogue/pictures-all").await;
+            browser.sees("Storm 10").await;
+            browser.press("As a grid").await;
+            browser.sees("As a list").await;
+            browser.go("/catalogue/pictures-all").await;
+            browser.sees("As a list").await;
+            // From one to the next, without going back to the list.
+            let first = By::XPath("(//button[starts-with(@id, 'object-')])[1]");
+            browser.page.find(first).await.unwrap().click().await.unwrap();
+            browser.sees("1 of 10 entries").await;
+            browser.press("Next ›").await;
+            browser.sees("2 of 10 entries").await;
+            browser.press("‹ Previous").await;
+            browser.sees("1 of 10 entries").await;
             browser.go("/catalogue/pictures-all").await;
             browser.sees("Storm 10").await;
             browser.press("Slideshow").await;

@@ -95,7 +95,7 @@ async fn pages(target: &Path) {
     browser.sees("The next scan comes").await;
     for button in browser
         .page
-        .find_all(thirtyfour::By::XPath("//button[contains(., 'what the last scans found')]"))
+        .find_all(thirtyfour::By::XPath("//button[contains(., 'What the last scans found')]"))
         .await
         .expect("buttons")
         .into_iter()

@@ -1,5 +1,12 @@
 // What the pages read, and which live events make it stale.
-import { useMutation, useQuery, useQueryClient, type Query, type QueryClient } from "@tanstack/react-query";
+import {
+  useInfiniteQuery,
+  useMutation,
+  useQuery,
+  useQueryClient,
+  type Query,
+  type QueryClient,
+} from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { api, read, type DecisionRequest, type Device, type LiveEvent, type Position, type Problem } from "./client";
 
@@ -13,6 +20,7 @@ const TOPICS = {
   streams: ["/api/v1/streams", "/api/v1/status"],
   accounts: ["/api/v1/accounts", "/api/v1/sessions"],
   positions: ["/api/v1/positions"],
+  preferences: ["/api/v1/preferences"],
 } as const;
 
 export type Topic = keyof typeof TOPICS;
@@ -29,11 +37,19 @@ function invalidate(client: QueryClient, topics: Topic[]) {
 export const useStatus = () => read.useQuery("get", "/api/v1/status");
 export const useFolders = () => read.useQuery("get", "/api/v1/folders");
 export const useDevices = () => read.useQuery("get", "/api/v1/devices");
-export const useStreams = () => read.useQuery("get", "/api/v1/streams");
+export const useStreams = () =>
+  read.useQuery(
+    "get",
+    "/api/v1/streams",
+    {},
+    // A player of the console that has gone without a word is noticed by asking.
+    { refetchInterval: (query) => (query.state.data?.console?.length ? 5_000 : false) },
+  );
 export const useAccounts = () => read.useQuery("get", "/api/v1/accounts");
 export const useSessions = () => read.useQuery("get", "/api/v1/sessions");
 export const useAccess = () => read.useQuery("get", "/api/v1/console");
 export const useContinued = () => read.useQuery("get", "/api/v1/positions");
+export const usePreferences = () => read.useQuery("get", "/api/v1/preferences");
 export const useSetup = () => read.useQuery("get", "/api/v1/setup");
 
 export const useLeftOut = (id: number) =>
@@ -49,18 +65,62 @@ export const usePlaces = (path: string) => read.useQuery("get", "/api/v1/places"
 
 export const PAGE = 100;
 
-/** A page of a container, or of what is found below it. */
-export function useContainer(id: string, start: number, wanted: string, sort: string) {
+/** A list in the catalogue: a container in an order, or what was found below it by words. */
+export type ListOf = { id: string; wanted: string; sort: string };
+
+/** How a page of a container is read, and one of what is found below it. */
+function pageOptions({ id, wanted, sort }: ListOf, start: number) {
   const page = { start, count: PAGE, ...(sort && { sort }) };
-  const children = read.queryOptions("get", "/api/v1/catalogue/{id}/children", {
-    params: { path: { id }, query: page },
+  return {
+    listed: read.queryOptions("get", "/api/v1/catalogue/{id}/children", { params: { path: { id }, query: page } }),
+    found: read.queryOptions("get", "/api/v1/catalogue/{id}/search", {
+      params: { path: { id }, query: { ...page, q: wanted } },
+    }),
+  };
+}
+
+/** A page of a list. */
+export function useList(list: ListOf, start: number) {
+  const { listed, found } = pageOptions(list, start);
+  const all = useQuery({ ...listed, enabled: list.wanted === "" });
+  const some = useQuery({ ...found, enabled: list.wanted !== "" });
+  return list.wanted === "" ? all : some;
+}
+
+/** Reads a page of a list when it is asked for. */
+export function useReadPage(list: ListOf) {
+  const client = useQueryClient();
+  return (start: number) => {
+    const { listed, found } = pageOptions(list, start);
+    return list.wanted === "" ? client.fetchQuery(listed) : client.fetchQuery(found);
+  };
+}
+
+/** All pictures of a list, page after page as they are asked for. */
+export function useAllPictures(list: ListOf) {
+  const readPage = useReadPage(list);
+  const pages = useInfiniteQuery({
+    queryKey: ["pictures", list.id, list.wanted, list.sort],
+    queryFn: ({ pageParam }) => readPage(pageParam),
+    initialPageParam: 0,
+    getNextPageParam: (last) => {
+      const next = last.start + last.objects.length;
+      return last.objects.length > 0 && next < last.total ? next : undefined;
+    },
+    gcTime: 0,
   });
-  const found = read.queryOptions("get", "/api/v1/catalogue/{id}/search", {
-    params: { path: { id }, query: { ...page, q: wanted } },
-  });
-  const listed = useQuery({ ...children, enabled: wanted === "" });
-  const searched = useQuery({ ...found, enabled: wanted !== "" });
-  return wanted === "" ? listed : searched;
+  const objects = pages.data?.pages.flatMap((page) => page.objects) ?? [];
+  const pictures = objects.filter((object) => object.facts?.kind === "picture");
+  const total = pages.data?.pages[0]?.total ?? 0;
+  return {
+    pictures,
+    // What is not known yet counts as pictures.
+    total: total - objects.length + pictures.length,
+    complete: pages.data !== undefined && !pages.hasNextPage,
+    more: pages.fetchNextPage,
+    busy: pages.isFetching,
+    problem: pages.error,
+  };
 }
 
 /** Notes where the person stopped; nothing on the page waits for it. */

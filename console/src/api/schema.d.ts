@@ -623,6 +623,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/playing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Tell that an item plays in the console; to be told again every few seconds */
+        put: operations["tellPlaying"];
+        post?: never;
+        /** Tell that nothing plays in the console any more */
+        delete: operations["stopPlaying"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/positions": {
         parameters: {
             query?: never;
@@ -633,6 +651,24 @@ export interface paths {
         /** Items that the person began and did not finish */
         get: operations["listPositions"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/preferences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the account that asks wants the console shown */
+        get: operations["getPreferences"];
+        /** Set how the account that asks wants the console shown */
+        put: operations["setPreferences"];
         post?: never;
         delete?: never;
         options?: never;
@@ -853,6 +889,8 @@ export interface components {
             total: number;
             /** @description Whether a folder is still being scanned, so that more may come. */
             incomplete: boolean;
+            /** @description Of what was found by words: the groups in which it stands, one after the other. */
+            groups?: components["schemas"]["FoundGroup"][];
         };
         /** @description A one-time code for making an account. */
         Code: {
@@ -883,6 +921,20 @@ export interface components {
             addresses?: string[];
             /** @description SHA-256 of the certificate, to compare with what the browser shows. */
             fingerprint?: string | null;
+        };
+        /** @description Something that plays in the console's own player. */
+        ConsolePlaying: {
+            /** @description Whose player it is. */
+            account: string;
+            /** @description The item's title. */
+            title: string;
+            /** @description `video` or `music`. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Since when.
+             */
+            since_ms: number;
         };
         /** @description Whether the console is to be open to the house. */
         ConsoleWish: {
@@ -1046,6 +1098,16 @@ export interface components {
             scanned_ms?: number | null;
             scan?: components["schemas"]["Scan"] | null;
         };
+        /** @description A sort of thing that was found. */
+        FoundGroup: {
+            /** @description `artists`, `albums`, `lists`, `folders`, `films`, `music` or `pictures`. */
+            group: string;
+            /**
+             * Format: int32
+             * @description How many there are of it, on all pages.
+             */
+            count: number;
+        };
         /** @description How busy the host is, in percent by second, the newest last. */
         HostLoad: {
             /** @description All processors together. */
@@ -1202,6 +1264,11 @@ export interface components {
             /** @description The password until now, for one's own account. */
             current?: string | null;
         };
+        /** @description What plays in the console's own player. */
+        NowPlaying: {
+            /** @description The item's object id. */
+            object: string;
+        };
         /** @description Facts of an item; what is unknown is left out. */
         ObjectFacts: {
             /** @description `video`, `music` or `picture`. */
@@ -1295,6 +1362,11 @@ export interface components {
             position_ms: number;
             /** @description Whether it counts as seen. */
             seen: boolean;
+        };
+        /** @description How an account wants the console shown. */
+        Preferences: {
+            /** @description Whether the catalogue is a grid of pictures, and not a list. */
+            grid?: boolean;
         };
         /** @description An error as a problem document (RFC 9457). */
         Problem: {
@@ -1585,6 +1657,8 @@ export interface components {
         StreamList: {
             /** @description The oldest first. */
             streams: components["schemas"]["Stream"][];
+            /** @description What plays in the console, which is no stream to a device. */
+            console?: components["schemas"]["ConsolePlaying"][];
             /** @description How busy the host is. */
             host: components["schemas"]["HostLoad"];
         };
@@ -2020,7 +2094,7 @@ export interface operations {
     search: {
         parameters: {
             query?: {
-                /** @description Words. */
+                /** @description Words, all of which must be found; some may say a date, as `2024` or `March 2024`. */
                 q?: string;
                 /** @description Criteria as players write them (ContentDirectory:1, 2.5.5). */
                 criteria?: string;
@@ -3031,6 +3105,64 @@ export interface operations {
             };
         };
     };
+    tellPlaying: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NowPlaying"];
+            };
+        };
+        responses: {
+            /** @description Tell that an item plays in the console; to be told again every few seconds */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopPlaying: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Tell that nothing plays in the console any more */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listPositions: {
         parameters: {
             query?: never;
@@ -3047,6 +3179,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Continued"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPreferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description How the account that asks wants the console shown */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setPreferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preferences"];
+            };
+        };
+        responses: {
+            /** @description Set how the account that asks wants the console shown */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
                 };
             };
             /** @description A problem document (RFC 9457) */

@@ -29,9 +29,19 @@ export function Headline({ children, below }: { children: ReactNode; below?: Rea
   );
 }
 
-export function Card({ title, children, className = "" }: { title?: string; children: ReactNode; className?: string }) {
+export function Card({
+  id,
+  title,
+  children,
+  className = "",
+}: {
+  id?: string;
+  title?: string;
+  children: ReactNode;
+  className?: string;
+}) {
   return (
-    <section className={`rounded-card border border-line bg-sheet p-4 sm:p-5 ${className}`}>
+    <section id={id} className={`scroll-mt-4 rounded-card border border-line bg-sheet p-4 sm:p-5 ${className}`}>
       {title && <h2 className="mb-3 font-bold">{title}</h2>}
       {children}
     </section>

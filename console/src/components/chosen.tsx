@@ -20,11 +20,12 @@ export function Chosen({
   const place = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const shown = place.current;
-    if (!shown) return;
+    // Whoever goes on from one to the next stays on that button.
+    if (!shown || shown.contains(document.activeElement)) return;
     shown.focus({ preventScroll: true });
     // Beside the list it is in sight already.
     if (shown.getBoundingClientRect().top > window.innerHeight / 2) shown.scrollIntoView({ block: "start" });
-  }, []);
+  }, [row]);
   const back = () => {
     onBack();
     const begun = document.getElementById(row);

@@ -75,6 +75,9 @@ export const lasting = (since: number) => {
 /** A day and a time of day, to the minute, as the reader writes them. */
 export const moment = (ms: number) => new Date(ms).toLocaleString([], { dateStyle: "long", timeStyle: "short" });
 
+/** A time of day, as the reader writes it. */
+export const clockTime = (ms: number) => new Date(ms).toLocaleTimeString([], { timeStyle: "medium" });
+
 export const clock = (ms: number) => new Date(ms).toLocaleString([], { dateStyle: "medium", timeStyle: "medium" });
 
 /** The kinds of items, with their names for people. */

@@ -141,6 +141,18 @@ pub struct CataloguePage {
     pub total: u32,
     /// Whether a folder is still being scanned, so that more may come.
     pub incomplete: bool,
+    /// Of what was found by words: the groups in which it stands, one after the other.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub groups: Vec<FoundGroup>,
+}
+
+/// A sort of thing that was found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FoundGroup {
+    /// `artists`, `albums`, `lists`, `folders`, `films`, `music` or `pictures`.
+    pub group: String,
+    /// How many there are of it, on all pages.
+    pub count: u32,
 }
 
 /// Where somebody stopped in a file.

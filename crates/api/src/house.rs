@@ -197,6 +197,14 @@ pub struct AccountUse {
     pub you: bool,
 }
 
+/// How an account wants the console shown.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Preferences {
+    /// Whether the catalogue is a grid of pictures, and not a list.
+    #[serde(default)]
+    pub grid: bool,
+}
+
 /// A new password.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct NewPassword {

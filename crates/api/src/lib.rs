@@ -10,7 +10,9 @@ mod house;
 mod problem;
 mod streams;
 
-pub use catalogue::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
+pub use catalogue::{
+    CatalogueObject, CataloguePage, Continued, FoundGroup, ObjectFacts, Position, Track,
+};
 pub use devices::{
     DecisionRequest, Denied, Device, DeviceMerge, DeviceName, DeviceSplit, DeviceTraits, Endpoint,
     ProofStep, Sighting,
@@ -21,8 +23,8 @@ pub use folders::{
 };
 pub use house::{
     Account, AccountSession, AccountUse, Code, ConfigValue, ConsoleAccess, House, HouseChange,
-    HouseOff, Interface, LiveEvent, Login, NewAccount, NewPassword, Session, Setup, Status,
-    SwitchOff,
+    HouseOff, Interface, LiveEvent, Login, NewAccount, NewPassword, Preferences, Session, Setup,
+    Status, SwitchOff,
 };
 pub use problem::Problem;
-pub use streams::{HostLoad, Stream, StreamList};
+pub use streams::{ConsolePlaying, HostLoad, NowPlaying, Stream, StreamList};

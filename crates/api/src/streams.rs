@@ -44,11 +44,34 @@ pub struct HostLoad {
     pub disk: Vec<f32>,
 }
 
+/// Something that plays in the console's own player.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConsolePlaying {
+    /// Whose player it is.
+    pub account: String,
+    /// The item's title.
+    pub title: String,
+    /// `video` or `music`.
+    pub kind: String,
+    /// Since when.
+    pub since_ms: u64,
+}
+
+/// What plays in the console's own player.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NowPlaying {
+    /// The item's object id.
+    pub object: String,
+}
+
 /// All streams, and the host beside them.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StreamList {
     /// The oldest first.
     pub streams: Vec<Stream>,
+    /// What plays in the console, which is no stream to a device.
+    #[serde(default)]
+    pub console: Vec<ConsolePlaying>,
     /// How busy the host is.
     pub host: HostLoad,
 }

@@ -6,7 +6,7 @@ use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
 use crate::house::password;
-use crate::output::{Output, sure, table, time};
+use crate::output::{Done, Output, sure, table, time};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum AccountVerb {
@@ -82,8 +82,8 @@ pub(crate) async fn run(
             let new = NewPassword { password: password(password_file.as_deref(), true)?, current };
             let path = format!("/accounts/{}/password", in_path(&name));
             connection.put(&path, &new).await?;
-            output.print(&name, |name| {
-                format!("The password of {name} is changed; its other sessions have ended.")
+            output.print(&Account { name }, |a| {
+                format!("The password of {} is changed; its other sessions have ended.", a.name)
             })
         }
         AccountVerb::Remove { name, yes } => {
@@ -94,7 +94,7 @@ pub(crate) async fn run(
                 ));
             }
             connection.remove(&format!("/accounts/{}", in_path(&name))).await?;
-            output.print(&name, |name| format!("The account {name} is removed."))
+            output.print(&Account { name }, |a| format!("The account {} is removed.", a.name))
         }
         AccountVerb::Sessions => {
             let sessions: Vec<AccountSession> = connection.get("/sessions").await?;
@@ -122,7 +122,7 @@ pub(crate) async fn run(
                 false => format!("/sessions/{}", in_path(&what)),
             };
             connection.remove(&path).await?;
-            output.print(&what, |what| format!("{what} is signed out."))
+            output.print(&Done { done: true }, |_| format!("{what} is signed out."))
         }
     }
 }

@@ -52,9 +52,9 @@ pub(crate) enum CatalogueVerb {
         /// Its object id
         id: String,
     },
-    /// Find objects by words of their titles
+    /// Find objects by words of their titles, artists, albums and file names, or by date
     Search {
-        /// Words, all of which the title must hold
+        /// Words, all of which must be found; a date as 2024, "March 2024" or 2024-03-15
         #[arg(required_unless_present = "criteria")]
         words: Vec<String>,
         /// Search as players do: dc:title contains "fog" and upnp:class derivedfrom "object.item"
@@ -93,8 +93,9 @@ pub(crate) async fn run(
             });
             let page: CataloguePage = connection.ask(&path, &query).await?;
             output.print(&page, |page| match page.total {
-                0 => "Nothing is found.".into(),
-                _ => list(page),
+                0 => "Nothing is found. Fewer words find more.".into(),
+                _ if page.groups.is_empty() => list(page),
+                _ => found(page),
             })
         }
     }
@@ -114,22 +115,27 @@ fn list(page: &CataloguePage) -> String {
     if page.total == 0 {
         return format!("{place}: empty");
     }
-    let rows = page.objects.iter().map(|o| {
-        let what = match (&o.items, &o.facts) {
-            (Some(items), _) => count(u64::from(*items), "item"),
-            (None, Some(f)) => {
-                f.duration_ms.map(duration).or(f.resolution.clone()).unwrap_or_default()
-            }
-            (None, None) => String::new(),
-        };
-        let size = o.facts.as_ref().map(|f| match f.station {
-            Some(_) => "station".into(),
-            None => bytes(f.size),
-        });
-        let size = size.unwrap_or_default();
-        vec![o.id.clone(), o.title.clone(), what, size]
+    let rows = page.objects.iter().map(|object| row(object).to_vec());
+    format!("{place}\n{}{}", table(&["id", "title", "length", "size"], rows), rest(page))
+}
+
+/// An object's id, title, length and size.
+fn row(object: &CatalogueObject) -> [String; 4] {
+    let what = match (&object.items, &object.facts) {
+        (Some(items), _) => count(u64::from(*items), "item"),
+        (None, Some(f)) => f.duration_ms.map(duration).or(f.resolution.clone()).unwrap_or_default(),
+        (None, None) => String::new(),
+    };
+    let size = object.facts.as_ref().map(|f| match f.station {
+        Some(_) => "station".into(),
+        None => bytes(f.size),
     });
-    let mut text = format!("{place}\n{}", table(&["id", "title", "length", "size"], rows));
+    [object.id.clone(), object.title.clone(), what, size.unwrap_or_default()]
+}
+
+/// What a page does not show.
+fn rest(page: &CataloguePage) -> String {
+    let mut text = String::new();
     if page.incomplete {
         text += "\nA folder is still being scanned; more may come.";
     }
@@ -138,6 +144,31 @@ fn list(page: &CataloguePage) -> String {
         text += &format!("\n{} of {}; go on with --start {shown}", page.objects.len(), page.total);
     }
     text
+}
+
+/// What was found, with a word for its group in each row.
+fn found(page: &CataloguePage) -> String {
+    let groups = page.groups.iter().flat_map(|part| {
+        let name = match part.group.as_str() {
+            "artists" => "artist",
+            "albums" => "album",
+            "lists" => "list",
+            "folders" => "folder",
+            "films" => "film",
+            "music" => "track",
+            "pictures" => "picture",
+            other => other,
+        };
+        std::iter::repeat_n(name, part.count as usize)
+    });
+    let rows = groups.skip(page.start as usize).zip(&page.objects).map(|(group, object)| {
+        let [id, title, what, size] = row(object);
+        let facts = object.facts.as_ref();
+        let by = facts.and_then(|f| f.artists.first().cloned()).or(object.artist.clone());
+        vec![group.to_owned(), id, title, by.unwrap_or_default(), what, size]
+    });
+    let head = ["", "id", "title", "by", "length", "size"];
+    format!("{} found\n{}{}", count(page.total.into(), "thing"), table(&head, rows), rest(page))
 }
 
 fn show(object: &CatalogueObject) -> String {

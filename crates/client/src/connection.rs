@@ -1,5 +1,6 @@
 //! The way to the service.
 
+use std::net::{SocketAddr, TcpStream};
 use std::path::PathBuf;
 use std::process::ExitCode;
 use std::time::Duration;
@@ -40,29 +41,63 @@ impl Failure {
     }
 }
 
+/// Where the console of a house on this host is: a real one's, and the demo's.
+const HOUSES: [&str; 2] = ["127.0.0.1:7641", "127.0.0.1:7741"];
+
+/// The first house on this host that takes a connection; the real one's address where none does.
+fn house_here() -> &'static str {
+    let answers = |house: &&&str| {
+        let address = house.parse::<SocketAddr>().ok();
+        let patience = Duration::from_millis(500);
+        address.is_some_and(|at| TcpStream::connect_timeout(&at, patience).is_ok())
+    };
+    HOUSES.iter().find(answers).unwrap_or(&HOUSES[0])
+}
+
+/// The name of the file with the token for a console: another for each, so that none is shown the
+/// token of another.
+fn token_name(base: &str) -> String {
+    let place = base.split_once("://").map_or(base, |(_, place)| place);
+    if place == HOUSES[0] {
+        return "token".into();
+    }
+    let plain = |c: char| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' };
+    format!("token-{}", place.chars().map(plain).collect::<String>())
+}
+
 /// A connection with a token kept in a file that only its owner can read.
 #[derive(Debug)]
 pub(crate) struct Connection {
     base: String,
+    /// Whether a person named the address.
+    named: bool,
     token_file: PathBuf,
     client: reqwest::Client,
 }
 
 impl Connection {
-    /// For a console address and a token file.
-    pub(crate) fn new(console: &str, token_file: Option<PathBuf>) -> Result<Connection, Failure> {
+    /// For a console address and a token file. Without an address: the house that runs on this
+    /// host; without a file: that of the console.
+    pub(crate) fn new(
+        console: Option<&str>,
+        token_file: Option<PathBuf>,
+    ) -> Result<Connection, Failure> {
+        let base = match console {
+            Some(console) => console.trim_end_matches('/').to_owned(),
+            None => format!("http://{}", house_here()),
+        };
         let token_file = token_file.unwrap_or_else(|| {
             let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
-            let base =
+            let config =
                 std::env::var("XDG_CONFIG_HOME").unwrap_or_else(|_| format!("{home}/.config"));
-            PathBuf::from(base).join("mostra/token")
+            PathBuf::from(config).join("mostra").join(token_name(&base))
         });
         let client = reqwest::Client::builder()
             .no_proxy()
             .connect_timeout(Duration::from_secs(5))
             .build()
             .map_err(|e| Failure::new(e.to_string(), ""))?;
-        Ok(Connection { base: console.trim_end_matches('/').to_owned(), token_file, client })
+        Ok(Connection { base, token_file, client, named: console.is_some() })
     }
 
     /// Reads a resource.
@@ -133,9 +168,15 @@ impl Connection {
         let answer = request.send().await.map_err(|error| {
             let why =
                 if error.is_connect() { "nothing answers there" } else { "the connection broke" };
+            if !self.named && error.is_connect() {
+                return Failure::new(
+                    format!("no house answers on this host; tried {}", HOUSES.join(" and ")),
+                    "Start mostrad, or name another console: --console http://HOST:PORT, or MOSTRA_CONSOLE.",
+                );
+            }
             Failure::new(
                 format!("the service at {} is not reachable: {why}", self.base),
-                "Start mostrad, or name its console with --console.",
+                "Start mostrad, or name its console with --console or MOSTRA_CONSOLE.",
             )
         })?;
         if answer.status().is_success() {

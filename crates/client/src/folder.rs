@@ -70,6 +70,13 @@ pub(crate) enum FolderVerb {
     },
 }
 
+/// A folder with what its last scan left out.
+#[derive(Debug, serde::Serialize)]
+struct ShownFolder {
+    folder: Folder,
+    left_out: LeftOutList,
+}
+
 /// What is done to sub-folders.
 #[derive(Debug, clap::Args)]
 pub(crate) struct LeaveOut {
@@ -111,7 +118,8 @@ pub(crate) async fn run(
             let folder = find(connection, &folder).await?;
             let left: LeftOutList =
                 connection.get(&format!("/folders/{}/left-out", folder.id)).await?;
-            output.print(&(&folder, &left), |(folder, left)| show(folder, left))
+            let shown = ShownFolder { folder, left_out: left };
+            output.print(&shown, |shown| show(&shown.folder, &shown.left_out))
         }
         FolderVerb::Remove { folder, yes } => {
             let folder = find(connection, &folder).await?;

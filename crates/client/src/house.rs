@@ -10,7 +10,7 @@ use mostra_api::{
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
-use crate::output::{Output, count, sure, table, time};
+use crate::output::{Done, Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum HouseVerb {
@@ -121,7 +121,9 @@ pub(crate) async fn run(
         }
         HouseVerb::Announce => {
             connection.act("/house/announcement").await?;
-            output.print(&true, |_| "The house was announced to players on all interfaces.".into())
+            output.print(&Done { done: true }, |_| {
+                "The house was announced to players on all interfaces.".into()
+            })
         }
         HouseVerb::Renew { yes } => {
             let costs =
@@ -133,7 +135,7 @@ pub(crate) async fn run(
                 ));
             }
             connection.act("/house/renewal").await?;
-            output.print(&true, |_| {
+            output.print(&Done { done: true }, |_| {
                 "The server appears as a new one now. Devices keep their standing here.".into()
             })
         }
@@ -403,5 +405,5 @@ pub(crate) async fn logout(connection: &Connection, output: &Output) -> Result<(
     let ended = connection.remove("/session").await;
     connection.drop_token();
     ended?;
-    output.print(&(), |()| "Signed out.".into())
+    output.print(&Done { done: true }, |_| "Signed out.".into())
 }

@@ -20,16 +20,10 @@ use output::Output;
 #[derive(Debug, Parser)]
 #[command(name = "mostra", version, propagate_version = true)]
 struct Arguments {
-    /// The service's console address
-    #[arg(
-        long,
-        global = true,
-        env = "MOSTRA_CONSOLE",
-        default_value = "http://127.0.0.1:7641",
-        value_name = "URL"
-    )]
-    console: String,
-    /// File with the token of this login [default: ~/.config/mostra/token]
+    /// The service's console address [default: that of the house on this host, else of the demo]
+    #[arg(long, global = true, env = "MOSTRA_CONSOLE", hide_env_values = true, value_name = "URL")]
+    console: Option<String>,
+    /// File with the token of this login [default: one for each console in ~/.config/mostra]
     #[arg(
         long,
         global = true,
@@ -92,7 +86,7 @@ enum Noun {
 async fn main() -> ExitCode {
     // A reader that closes the pipe early is no failure.
     let arguments = Arguments::parse();
-    let connection = match Connection::new(&arguments.console, arguments.token_file) {
+    let connection = match Connection::new(arguments.console.as_deref(), arguments.token_file) {
         Ok(connection) => connection,
         Err(failure) => return failure.report(arguments.json),
     };

@@ -32,6 +32,13 @@ impl Output {
     }
 }
 
+/// What is printed as JSON of something that was done and leaves nothing to show.
+#[derive(Debug, Serialize)]
+pub(crate) struct Done {
+    /// Always true; failures are printed otherwise.
+    pub done: bool,
+}
+
 /// A table with a heading; columns fit the terminal.
 pub(crate) fn table(heading: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
     let mut table = Table::new();

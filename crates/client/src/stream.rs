@@ -4,7 +4,7 @@ use std::io::{IsTerminal, Write};
 use std::time::Duration;
 
 use clap::Subcommand;
-use mostra_api::{HostLoad, Stream, StreamList};
+use mostra_api::{ConsolePlaying, HostLoad, Stream, StreamList};
 
 use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, duration, table, time};
@@ -34,7 +34,19 @@ pub(crate) async fn run(
     match verb {
         StreamVerb::List => {
             let all: StreamList = connection.get("/streams").await?;
-            output.print(&all.streams, |streams| list(streams))
+            let console = all.console;
+            output.print(&all.streams, |streams| {
+                let line = |playing: &ConsolePlaying| {
+                    format!(
+                        "In the console {} plays {} since {}.",
+                        playing.account,
+                        playing.title,
+                        time(playing.since_ms).split_off(11)
+                    )
+                };
+                let console = console.iter().map(line);
+                std::iter::once(list(streams)).chain(console).collect::<Vec<_>>().join("\n")
+            })
         }
         StreamVerb::Watch { every } => watch(connection, output, Duration::from_secs(every)).await,
         StreamVerb::End { number } => {

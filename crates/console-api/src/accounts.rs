@@ -1,7 +1,7 @@
 //! Accounts and their sessions: who has one, and ending what somebody should have no longer.
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
-use mostra_api::{Account, AccountSession, AccountUse, NewAccount, NewPassword};
+use mostra_api::{Account, AccountSession, AccountUse, NewAccount, NewPassword, Preferences};
 use mostra_app::accounts::{Accounts, FIRST, session_id, token_hash};
 use mostra_app::clock::ms;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -20,6 +20,8 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(set_password)
         .service(end_all)
         .service(list_sessions)
+        .service(show_preferences)
+        .service(prefer)
         .service(end);
 }
 
@@ -43,6 +45,38 @@ async fn add(
     let (source, on_host) = (source_of(&request)?, place.side == Side::Loopback);
     accounts.add(source, on_host, &name, password, code.as_deref()).await?;
     Ok(HttpResponse::Created().json(Account { name }))
+}
+
+#[utoipa::path(
+    operation_id = "getPreferences",
+    summary = "How the account that asks wants the console shown",
+    responses((status = 200, body = Preferences))
+)]
+#[get("/preferences")]
+async fn show_preferences(
+    caller: Caller,
+    accounts: web::Data<Accounts>,
+) -> Result<web::Json<Preferences>, ApiFailure> {
+    let text = accounts.preferences(caller.0.account()).await?;
+    // What an earlier version wrote is no reason to fail.
+    Ok(web::Json(text.and_then(|text| serde_json::from_str(&text).ok()).unwrap_or_default()))
+}
+
+#[utoipa::path(
+    operation_id = "setPreferences",
+    summary = "Set how the account that asks wants the console shown",
+    request_body = Preferences,
+    responses((status = 200, body = Preferences))
+)]
+#[put("/preferences")]
+async fn prefer(
+    caller: Caller,
+    body: JsonBody<Preferences>,
+    accounts: web::Data<Accounts>,
+) -> Result<web::Json<Preferences>, ApiFailure> {
+    let text = serde_json::to_string(&body.0).unwrap_or_default();
+    accounts.set_preferences(caller.0.account(), &text).await?;
+    Ok(web::Json(body.0))
 }
 
 #[utoipa::path(

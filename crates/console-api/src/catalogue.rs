@@ -5,17 +5,18 @@ use std::future::{Ready, ready};
 use actix_web::dev::Payload;
 use actix_web::http::StatusCode;
 use actix_web::{FromRequest, HttpRequest, HttpResponse, get, put, web};
-use mostra_api::{CatalogueObject, CataloguePage, Continued, ObjectFacts, Position, Track};
+use mostra_api::{
+    CatalogueObject, CataloguePage, Continued, FoundGroup, ObjectFacts, Position, Track,
+};
 use mostra_app::compute_pool::{ComputePool, DEADLINE, WorkOwner};
 use mostra_app::library::Library;
 use mostra_core::access::{Grant, Pass};
 use mostra_core::account::SignedIn;
-use mostra_core::catalogue::{Folder, ItemView, Node, Object, Page};
+use mostra_core::catalogue::{Folder, ItemView, Node, Object, Page, Window, Wish};
 use mostra_core::ids::{FileId, FolderId};
 use mostra_core::stop::Stop;
 use mostra_core::{Kinds, KindsError, present, profile};
-use mostra_protocol::model::search::{self, Criteria, Operator};
-use mostra_protocol::model::{property::Property, sort};
+use mostra_protocol::model::{search, sort};
 use serde::Deserialize;
 use utoipa::IntoParams;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -87,7 +88,8 @@ impl CatalogueReader {
         let scanning = |folder: &Folder| self.library.scans.known(folder.serial).scanned.is_none();
         let incomplete =
             !self.library.shared().is_loaded() || catalogue.folders().iter().any(scanning);
-        web::Json(CataloguePage { path, objects, start, total: page.total, incomplete })
+        let (total, groups) = (page.total, Vec::new());
+        web::Json(CataloguePage { path, objects, start, total, incomplete, groups })
     }
 
     /// Adds where the person stopped; with the records away there is nothing to add.
@@ -323,11 +325,12 @@ async fn list_children(
     Ok(reader.page_of(&pass, &id, page, window.start).await)
 }
 
-/// Either words, all of which the title must hold, or criteria as players write them.
+/// Either words of a title, an artist, an album or a file's name, or a date; or criteria as players
+/// write them.
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 struct Wanted {
-    /// Words.
+    /// Words, all of which must be found; some may say a date, as `2024` or `March 2024`.
     #[serde(default)]
     q: String,
     /// Criteria as players write them (ContentDirectory:1, 2.5.5).
@@ -348,28 +351,39 @@ async fn find(
     window: web::Query<PageQuery>,
     view: web::Query<View>,
 ) -> Result<web::Json<CataloguePage>, ApiFailure> {
-    let criteria = match &wanted.criteria {
-        Some(text) => search::parse(text).map_err(|_| {
-            ApiFailure::invalid("Those criteria do not work")
-                .why(format!("{text:?} does not read as SearchCriteria."))
-                .next("For example: dc:title contains \"tide\" and upnp:class derivedfrom \"object.item.videoItem\"")
-        })?,
-        None => {
-            let word = |w: &str| {
-                Criteria::Test(Property::Title, Operator::Contains, w.to_owned())
-            };
-            let words: Vec<Criteria> = wanted.q.split_whitespace().take(16).map(word).collect();
-            if words.is_empty() { Criteria::Everything } else { Criteria::And(words) }
-        }
-    };
     let pass = view.pass(&reader)?;
     let catalogue = reader.library.catalogue();
     let sort = window.sort()?;
+    let Some(text) = &wanted.criteria else {
+        let wish = Wish::read(&wanted.q, catalogue.options().locale);
+        let work = {
+            let (catalogue, pass, id) = (catalogue.clone(), pass.clone(), id.clone());
+            let (start, count) = (window.start, window.count);
+            move |stop: &Stop| {
+                catalogue.find(stop, &pass, &id, &wish, Window { start, count, sort: &sort })
+            }
+        };
+        let found = reader.in_time(work).await?.ok_or_else(missing)?;
+        let groups = found
+            .groups
+            .iter()
+            .map(|(group, count)| FoundGroup { group: group.word().into(), count: *count });
+        let groups = groups.collect();
+        let update_id = catalogue.update_id();
+        let page = Page { objects: found.objects, total: found.total, update_id };
+        let page = reader.page_of(&pass, &id, page, window.start).await.into_inner();
+        return Ok(web::Json(CataloguePage { groups, ..page }));
+    };
+    let criteria = search::parse(text).map_err(|_| {
+        ApiFailure::invalid("Those criteria do not work")
+            .why(format!("{text:?} does not read as SearchCriteria."))
+            .next("For example: dc:title contains \"tide\" and upnp:class derivedfrom \"object.item.videoItem\"")
+    })?;
     let work = {
         let (catalogue, pass, id) = (catalogue.clone(), pass.clone(), id.clone());
         let (start, count) = (window.start, window.count);
         move |stop: &Stop| {
-            let window = mostra_core::catalogue::Window { start, count, sort: &sort };
+            let window = Window { start, count, sort: &sort };
             catalogue.search_until(stop, &pass, &id, &criteria, window)
         }
     };

@@ -3,20 +3,24 @@
 use std::future::{Ready, ready};
 
 use actix_web::dev::Payload;
-use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, web};
-use mostra_api::{HostLoad as ApiHostLoad, Stream, StreamList};
+use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, put, web};
+use mostra_api::{ConsolePlaying, HostLoad as ApiHostLoad, NowPlaying, Stream, StreamList};
 use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
+use mostra_app::library::Library;
 use mostra_app::{Context, streams};
+use mostra_core::access::Pass;
+use mostra_core::catalogue::Node;
 use mostra_core::ids::StreamId;
 use utoipa_actix_web::service_config::ServiceConfig;
 
+use super::body::JsonBody;
 use super::problem::ApiFailure;
 use super::session::Caller;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
-    config.service(list).service(end).service(show_host);
+    config.service(list).service(end).service(show_host).service(plays).service(stops);
 }
 
 #[utoipa::path(
@@ -78,7 +82,14 @@ impl StreamView {
                 history: stream.history,
             })
         });
-        StreamList { streams: shown.collect(), host: host_to_api(&self.host_load) }
+        let console = self.streams.playing().into_iter().map(|playing| ConsolePlaying {
+            account: playing.account,
+            title: playing.title,
+            kind: playing.kind.word().into(),
+            since_ms: ms(playing.since),
+        });
+        let (streams, console) = (shown.collect(), console.collect());
+        StreamList { streams, console, host: host_to_api(&self.host_load) }
     }
 }
 
@@ -98,6 +109,39 @@ fn host_to_api(load: &HostLoad) -> ApiHostLoad {
 #[get("/host")]
 async fn show_host(_: Caller, load: web::Data<HostLoad>) -> web::Json<ApiHostLoad> {
     web::Json(host_to_api(&load))
+}
+
+/// Told every few seconds by a player of the console.
+#[utoipa::path(
+    operation_id = "tellPlaying",
+    summary = "Tell that an item plays in the console; to be told again every few seconds",
+    request_body = NowPlaying,
+    responses((status = 204))
+)]
+#[put("/playing")]
+async fn plays(
+    caller: Caller,
+    body: JsonBody<NowPlaying>,
+    streams: web::Data<streams::Streams>,
+    library: web::Data<Library>,
+) -> Result<HttpResponse, ApiFailure> {
+    let object = library.catalogue().object(&Pass::for_account(&caller.0), &body.0.object);
+    let Some((title, Node::Item(item))) = object.map(|object| (object.title, object.node)) else {
+        return Err(ApiFailure::missing("No such item"));
+    };
+    streams.tell_playing(caller.0.account(), item.serial, &title, item.facts.kind);
+    Ok(HttpResponse::NoContent().finish())
+}
+
+#[utoipa::path(
+    operation_id = "stopPlaying",
+    summary = "Tell that nothing plays in the console any more",
+    responses((status = 204))
+)]
+#[delete("/playing")]
+async fn stops(caller: Caller, streams: web::Data<streams::Streams>) -> HttpResponse {
+    streams.stop_playing(caller.0.account());
+    HttpResponse::NoContent().finish()
 }
 
 #[utoipa::path(

@@ -28,6 +28,7 @@ pub mod kind;
 pub mod left_out;
 pub mod off;
 pub mod playback;
+pub mod players;
 pub mod present;
 pub mod profile;
 pub mod proof;

@@ -72,6 +72,14 @@ pub enum Evidence {
     RootMenu,
     /// It listed so many items.
     Items(u32),
+    /// It listed so many items of a container that holds more entries, which it may take page by
+    /// page.
+    Page {
+        /// Items in that answer.
+        items: u32,
+        /// Entries of the container.
+        of: u32,
+    },
     /// It started to play something of a kind.
     Played(Kind),
     /// It went to a later place and played on.
@@ -90,6 +98,7 @@ impl fmt::Display for Evidence {
             Evidence::RootMenu => f.write_str("opened the root menu"),
             Evidence::Items(1) => f.write_str("listed 1 item"),
             Evidence::Items(items) => write!(f, "listed {items} items"),
+            Evidence::Page { items, of } => write!(f, "listed {items} of {of} entries at once"),
             Evidence::Played(kind) => write!(f, "started {}", kind.word()),
             Evidence::PlayedOn => f.write_str("went to a later place and played on"),
             Evidence::Words(words) => f.write_str(words),
@@ -271,13 +280,17 @@ impl ProofState {
             Act::Described => {
                 confirm(&mut self.ladder, Step::Read, plain(Evidence::Description), true);
             }
-            Act::Listed { root, items, kinds, title } => {
+            Act::Listed { root, items, of, kinds, title } => {
                 if *root {
                     confirm(&mut self.ladder, Step::Opened, plain(Evidence::RootMenu), true);
                 }
                 if *items > 0 {
                     let item = Some(title.clone());
-                    let proof = Proof { item, ..plain(Evidence::Items(*items)) };
+                    let evidence = match of {
+                        of if of > items => Evidence::Page { items: *items, of: *of },
+                        _ => Evidence::Items(*items),
+                    };
+                    let proof = Proof { item, ..plain(evidence) };
                     confirm(&mut self.ladder, Step::Listed, proof.clone(), true);
                     for kind in kinds.iter() {
                         let ladder = &mut self.kinds[kind.index()];
@@ -447,5 +460,7 @@ mod tests {
         assert_eq!(Step::from_word("skipped"), None);
         let told = [(1, "listed 1 item"), (3, "listed 3 items")];
         assert!(told.into_iter().all(|(n, words)| Evidence::Items(n).to_string() == words));
+        let some = Evidence::Page { items: 4, of: 10 };
+        assert_eq!(some.to_string(), "listed 4 of 10 entries at once");
     }
 }

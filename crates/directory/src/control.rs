@@ -226,8 +226,8 @@ fn listed(
     };
     let act = match requester.device.decision {
         Decision::Admitted(_) => {
-            let (items, kinds, title) = (page.items, page.kinds, page.title);
-            Some(Act::Listed { root, items, kinds, title })
+            let (items, of, kinds, title) = (page.items, page.total, page.kinds, page.title);
+            Some(Act::Listed { root, items, of, kinds, title })
         }
         _ => in_vain(requester, if root { Attempt::RootMenu } else { Attempt::Menu }),
     };

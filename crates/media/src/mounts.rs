@@ -41,6 +41,33 @@ impl Mounts {
         self.0.iter().map(|mount| mount.point.as_path())
     }
 
+    /// Whether something is mounted at a path that holds no files of anybody: what the kernel shows
+    /// of itself.
+    pub fn is_system(&self, point: &Path) -> bool {
+        const SYSTEM: [&str; 18] = [
+            "autofs",
+            "binfmt_misc",
+            "bpf",
+            "cgroup",
+            "cgroup2",
+            "configfs",
+            "debugfs",
+            "devpts",
+            "devtmpfs",
+            "efivarfs",
+            "hugetlbfs",
+            "mqueue",
+            "nsfs",
+            "proc",
+            "pstore",
+            "securityfs",
+            "sysfs",
+            "tracefs",
+        ];
+        let at = self.0.iter().rfind(|mount| mount.point == point);
+        at.is_some_and(|mount| SYSTEM.contains(&mount.kind.as_str()))
+    }
+
     /// The mount point that a path lies under, by its text alone.
     pub fn of(&self, path: &Path) -> PathBuf {
         self.around(path).map_or_else(|| "/".into(), |mount| mount.point.clone())

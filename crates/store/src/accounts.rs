@@ -9,13 +9,34 @@ use sea_orm::{
     QueryOrder, QuerySelect, TransactionTrait,
 };
 
-use crate::entity::{account, session};
+use crate::entity::{account, session, setting};
 use crate::{Records, StoreError};
 
 /// The setting that counts changes of sessions by other programs.
 const SESSIONS: &str = "sessions_mark";
 
+/// The setting that holds what an account prefers.
+fn preferences(account: &str) -> String {
+    format!("preferences:{account}")
+}
+
 impl Records {
+    /// What an account prefers, as text of whoever set it.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn preferences(&self, account: &str) -> Result<Option<String>, StoreError> {
+        self.setting(&preferences(account)).await
+    }
+
+    /// Sets what an account prefers; it goes with the account.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_preferences(&self, account: &str, text: &str) -> Result<(), StoreError> {
+        self.set_setting(&preferences(account), text).await
+    }
+
     /// Whether anybody has an account; if not, this is the first start.
     ///
     /// # Errors
@@ -71,6 +92,7 @@ impl Records {
             return Ok(false);
         }
         end_sessions(&transaction, name, None).await?;
+        setting::Entity::delete_by_id(preferences(name)).exec(&transaction).await?;
         let gone = account::Entity::delete_by_id(name.to_owned()).exec(&transaction).await?;
         transaction.commit().await?;
         Ok(gone.rows_affected > 0)

@@ -3,17 +3,20 @@ import { useEffect, useRef, useState } from "react";
 import type { CatalogueObject } from "../../api/client";
 import { useNotePosition, useObject } from "../../api/queries";
 import { Button, Card, Loading, Trouble } from "../../components/basics";
+import { CannotBeShown } from "./slideshow";
+import { useTellPlaying, type Told } from "./playing";
 import { bytes, length } from "../../lib/words";
 
 type Facts = NonNullable<CatalogueObject["facts"]>;
 
-export function Item({ id }: { id: string }) {
+/** `goesOn`: begins by itself, as what was heard before has ended; `onEnd`: a track has ended. */
+export function Item({ id, goesOn, onEnd }: { id: string; goesOn: boolean; onEnd: () => void }) {
   const object = useObject(id);
   const facts = object.data?.facts;
   if (!object.data || !facts) return <Card>{object.error ? <Trouble problem={object.error} /> : <Loading />}</Card>;
   return (
     <Card title={object.data.title}>
-      <Player object={object.data} facts={facts} />
+      <Player object={object.data} facts={facts} goesOn={goesOn} onEnd={onEnd} />
       <dl className="grid grid-cols-[auto_1fr] gap-x-4 gap-y-1 text-sm">
         {rows(id, facts).map(
           ([name, value], n) =>
@@ -75,25 +78,21 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
 /** Milliseconds between two notes of the position. */
 const NOTE_EVERY = 10_000;
 
-function Player({ object, facts }: { object: CatalogueObject; facts: Facts }) {
+function Player({
+  object,
+  facts,
+  goesOn,
+  onEnd,
+}: {
+  object: CatalogueObject;
+  facts: Facts;
+  goesOn: boolean;
+  onEnd: () => void;
+}) {
   const file = `/api/v1/catalogue/${object.id}/file`;
+  const told = useTellPlaying(object.id);
   const [failed, setFailed] = useState(false);
-  if (facts.kind === "picture") {
-    return failed && object.art ? (
-      <img
-        src={`/api/v1${object.art}med`}
-        alt={object.title}
-        className="mb-3 max-h-72 w-full rounded-lg object-contain"
-      />
-    ) : (
-      <img
-        src={file}
-        alt={object.title}
-        className="mb-3 max-h-72 w-full rounded-lg object-contain"
-        onError={() => setFailed(true)}
-      />
-    );
-  }
+  if (facts.kind === "picture") return <Still object={object} file={file} />;
   if (failed && facts.station) {
     return (
       <p className="mb-3 rounded-lg bg-accent-wash p-3">
@@ -120,22 +119,49 @@ function Player({ object, facts }: { object: CatalogueObject; facts: Facts }) {
         {object.art && <img src={`/api/v1${object.art}med`} alt="" className="mb-3 max-h-56 rounded-lg" />}
         {/* Music has no captions. */}
         {/* eslint-disable-next-line jsx-a11y/media-has-caption */}
-        <audio src={file} controls preload="metadata" className="mb-3 w-full" onError={() => setFailed(true)} />
+        <audio
+          src={file}
+          controls
+          autoPlay={goesOn}
+          preload="metadata"
+          className="mb-3 w-full"
+          onError={() => setFailed(true)}
+          onEnded={onEnd}
+          {...told}
+        />
       </>
     );
   }
-  return <Film object={object} facts={facts} file={file} onFail={() => setFailed(true)} />;
+  return <Film object={object} facts={facts} file={file} told={told} onFail={() => setFailed(true)} />;
+}
+
+/** A picture as it is, else its medium form, which browsers always show. */
+function Still({ object, file }: { object: CatalogueObject; file: string }) {
+  const sources = [file, ...(object.art ? [`/api/v1${object.art}med`] : [])];
+  const [failed, setFailed] = useState(0);
+  const source = sources[failed];
+  if (!source) return <CannotBeShown picture={object} />;
+  return (
+    <img
+      src={source}
+      alt={object.title}
+      className="mb-3 max-h-72 w-full rounded-lg object-contain"
+      onError={() => setFailed(failed + 1)}
+    />
+  );
 }
 
 function Film({
   object,
   facts,
   file,
+  told,
   onFail,
 }: {
   object: CatalogueObject;
   facts: Facts;
   file: string;
+  told: Told;
   onFail: () => void;
 }) {
   const note = useNotePosition(object.id);
@@ -165,7 +191,11 @@ function Film({
         preload="metadata"
         className="mb-3 w-full rounded-lg"
         onError={onFail}
-        onPause={() => tell(false)}
+        onPlaying={told.onPlaying}
+        onPause={() => {
+          told.onPause();
+          tell(false);
+        }}
         onEnded={() => tell(true)}
         onTimeUpdate={() => Date.now() - noted.current > NOTE_EVERY && !film.current?.paused && tell(false)}
       >

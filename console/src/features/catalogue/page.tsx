@@ -1,14 +1,15 @@
 // What the content directory offers, as a person signed in sees it.
 import { useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import type { CatalogueObject } from "../../api/client";
-import { PAGE, useContainer, useContinued } from "../../api/queries";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, type CatalogueObject } from "../../api/client";
+import { PAGE, useChange, useContinued, useList, usePreferences, useReadPage } from "../../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
 import { Chosen } from "../../components/chosen";
 import { Item } from "./item";
+import { Listing } from "./listing";
 import { Picture } from "./picture";
 import { Slideshow } from "./slideshow";
-import { bytes, count, length } from "../../lib/words";
+import { count, length } from "../../lib/words";
 
 /** Orders offered beside the container's own. */
 const ORDERS: [string, string][] = [
@@ -27,7 +28,13 @@ export function Catalogue() {
   const wanted = query.get("q") ?? "";
   const sort = query.get("sort") ?? "";
   const chosen = query.get("item") ?? undefined;
-  const page = useContainer(id, start, wanted, sort);
+  const list = { id, wanted, sort };
+  const page = useList(list, start);
+  const readPage = useReadPage(list);
+  const preferences = usePreferences();
+  const prefer = useChange((grid: boolean) => api.PUT("/api/v1/preferences", { body: { grid } }), ["preferences"]);
+  /** Whether the player begins by itself, as what was heard before has ended. */
+  const [goesOn, setGoesOn] = useState(false);
   /** Changes part of the query; what is empty goes. */
   const change = (parts: Record<string, string | undefined>) => {
     const next = new URLSearchParams(query);
@@ -41,9 +48,28 @@ export function Catalogue() {
     return page.error ? <Trouble problem={page.error} /> : <Loading />;
   }
   const here = page.data.path.at(-1);
-  const pictures = page.data.objects.filter((object) => object.facts?.kind === "picture");
+  const { objects, total, groups } = page.data;
+  const pictured =
+    objects.some((object) => object.facts?.kind === "picture") || groups?.some((group) => group.group === "pictures");
+  const grid = preferences.data?.grid ?? false;
+  const at = objects.findIndex((object) => object.id === chosen);
+  const isItem = (object?: CatalogueObject) => object !== undefined && object.children == null;
+  /** Whether there is an item before or after the chosen one. */
+  const leads = (by: 1 | -1) => {
+    const place = start + at + by;
+    if (at < 0 || place < 0 || place >= total) return false;
+    return at + by < 0 || at + by >= objects.length || isItem(objects[at + by]);
+  };
+  const step = async (by: 1 | -1) => {
+    const beside = objects[at + by];
+    if (beside) return change({ item: beside.id });
+    const from = Math.max(0, by > 0 ? start + PAGE : start - PAGE);
+    const other = await readPage(from);
+    const next = by > 0 ? other.objects[0] : other.objects.at(-1);
+    if (isItem(next)) change({ start: String(from), item: next?.id });
+  };
   const empty = wanted
-    ? "No title here holds these words. Fewer words find more."
+    ? "No title, artist, album or file name here holds these words, and nothing is of that date. Fewer words find more."
     : "Nothing is in here yet. Publish a folder first; what it holds appears by itself.";
   return (
     <>
@@ -57,7 +83,7 @@ export function Catalogue() {
         }
       >
         {wanted
-          ? `${count(page.data.total, "entry", "entries")} found${id === "0" ? "" : ` in ${here?.title}`}.`
+          ? `${count(page.data.total, "thing")} found${id === "0" ? "" : ` in ${here?.title}`}.`
           : id === "0"
             ? `The catalogue offers ${count(here?.items ?? 0, "item")}.`
             : `${here?.title} holds ${count(page.data.total, "entry", "entries")}.`}
@@ -105,18 +131,21 @@ export function Catalogue() {
                   ))}
                 </select>
               </label>
-              {pictures.length > 1 && <Button onClick={() => setSlides(true)}>Slideshow</Button>}
+              <Button aria-pressed={grid} disabled={prefer.isPending} onClick={() => prefer.mutate(!grid)}>
+                {grid ? "As a list" : "As a grid"}
+              </Button>
+              {pictured && <Button onClick={() => setSlides(true)}>Slideshow</Button>}
             </div>
-            <ul className="divide-y divide-line">
-              {page.data.objects.map((object) => (
-                <Row
-                  key={object.id}
-                  object={object}
-                  chosen={object.id === chosen}
-                  onChoose={() => change({ item: object.id })}
-                />
-              ))}
-            </ul>
+            <Trouble problem={prefer.error} />
+            <Listing
+              page={page.data}
+              grid={grid}
+              chosen={chosen}
+              onChoose={(item) => {
+                setGoesOn(false);
+                change({ item });
+              }}
+            />
             {page.data.total > PAGE && (
               <div className="mt-3 flex items-center gap-3">
                 <Button disabled={start === 0} onClick={() => change({ start: String(Math.max(0, start - PAGE)) })}>
@@ -137,16 +166,36 @@ export function Catalogue() {
         )}
         {chosen && (
           <Chosen
-            key={chosen}
-            label={page.data.objects.find((object) => object.id === chosen)?.title ?? "What was chosen"}
+            label={objects[at]?.title ?? "What was chosen"}
             row={`object-${chosen}`}
             onBack={() => change({ item: undefined })}
           >
-            <Item id={chosen} />
+            {(leads(-1) || leads(1)) && (
+              <div className="mb-3 flex items-center gap-3">
+                <Button disabled={!leads(-1)} onClick={() => void step(-1)}>
+                  ‹ Previous
+                </Button>
+                <Button disabled={!leads(1)} onClick={() => void step(1)}>
+                  Next ›
+                </Button>
+                <span className="text-sm text-soft">
+                  {start + at + 1} of {count(total, "entry", "entries")}
+                </span>
+              </div>
+            )}
+            <Item
+              key={chosen}
+              id={chosen}
+              goesOn={goesOn}
+              onEnd={() => {
+                setGoesOn(true);
+                if (leads(1)) void step(1);
+              }}
+            />
           </Chosen>
         )}
       </div>
-      {slides && <Slideshow pictures={pictures} onClose={() => setSlides(false)} />}
+      {slides && <Slideshow list={list} onClose={() => setSlides(false)} />}
     </>
   );
 }
@@ -164,8 +213,8 @@ function Search({ wanted, place, onSearch }: { wanted: string; place?: string; o
     >
       <input
         type="search"
-        aria-label="Words of a title"
-        placeholder={place ? `Words of a title in ${place}` : "Words of a title"}
+        aria-label="Words or a date"
+        placeholder={`Title, artist, album, file name, 2024 or March 2024${place ? `, in ${place}` : ""}`}
         value={text}
         onChange={(event) => setText(event.target.value)}
         className="min-h-11 min-w-0 grow rounded-lg border border-line bg-sheet px-3"
@@ -201,34 +250,5 @@ function GoOn() {
         </ul>
       </Card>
     </div>
-  );
-}
-
-function Row({ object, chosen, onChoose }: { object: CatalogueObject; chosen: boolean; onChoose: () => void }) {
-  const navigate = useNavigate();
-  const container = object.children != null;
-  const facts = object.facts;
-  const side = container
-    ? [object.artist, count(object.items ?? 0, "item")].filter(Boolean).join(" · ")
-    : [
-        facts?.artists?.[0],
-        facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution,
-        facts?.station ? "station" : bytes(facts?.size ?? 0),
-      ]
-        .filter(Boolean)
-        .join(" · ");
-  return (
-    <li>
-      <button
-        id={`object-${object.id}`}
-        className={`flex min-h-11 w-full items-center gap-3 rounded-lg px-2 py-2 text-left hover:bg-accent-wash ${chosen ? "bg-accent-wash" : ""}`}
-        onClick={() => (container ? void navigate(`/catalogue/${object.id}`) : onChoose())}
-      >
-        <Picture art={object.art} kind={container ? "container" : facts?.kind} />
-        <span className="min-w-0 grow truncate">{object.title}</span>
-        {object.position?.seen && <span className="text-sm text-soft">seen</span>}
-        <span className="hidden text-sm whitespace-nowrap text-soft sm:inline">{side}</span>
-      </button>
-    </li>
   );
 }

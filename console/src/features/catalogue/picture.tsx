@@ -1,7 +1,7 @@
 // A small picture of something in the catalogue, or a sign for its kind.
 import { useState } from "react";
 
-const SIGNS: Record<string, string> = { video: "▭", music: "♪", picture: "▨", container: "▸" };
+export const SIGNS: Record<string, string> = { video: "▭", music: "♪", picture: "▨", container: "▸" };
 
 /** `art` is a path of the interface up to the size. */
 export function Picture({ art, kind }: { art?: string | null; kind?: string }) {

@@ -1,16 +1,33 @@
-// Pictures one after another, upright, at a speed that can be set.
+// The pictures of a container one after another, upright, at a speed that can be set.
 import { useEffect, useState } from "react";
 import type { CatalogueObject } from "../../api/client";
-import { Button } from "../../components/basics";
+import { useAllPictures, type ListOf } from "../../api/queries";
+import { Button, Loading, Trouble } from "../../components/basics";
 import { DialogTitle, FullScreen } from "../../components/dialog";
 
 const SPEEDS = [2, 4, 8, 15, 30];
+/** Pictures before the last known one at which more are asked for. */
+const AHEAD = 20;
 
-export function Slideshow({ pictures, onClose }: { pictures: CatalogueObject[]; onClose: () => void }) {
+/** All pictures of a container, or of what was found in it. */
+export function Slideshow({ list, onClose }: { list: ListOf; onClose: () => void }) {
+  const { pictures, total, complete, more, busy, problem } = useAllPictures(list);
   const [at, setAt] = useState(0);
   const [seconds, setSeconds] = useState(4);
   const [running, setRunning] = useState(true);
-  const step = (by: number) => setAt((now) => (now + by + pictures.length) % pictures.length);
+  const known = pictures.length;
+  const short = !complete && !busy && at + AHEAD >= known;
+  useEffect(() => {
+    if (short) void more();
+  }, [short, more]);
+  const step = (by: number) =>
+    setAt((now) => {
+      const next = now + by;
+      // From the last to the first, once it is known which is the last.
+      if (next >= known) return complete ? 0 : now;
+      if (next < 0) return complete ? known - 1 : now;
+      return next;
+    });
   useEffect(() => {
     if (!running) return;
     const timer = setInterval(() => step(1), seconds * 1000);
@@ -26,15 +43,14 @@ export function Slideshow({ pictures, onClose }: { pictures: CatalogueObject[]; 
     return () => window.removeEventListener("keydown", onKey);
   });
   const picture = pictures[at];
-  const next = pictures[(at + 1) % pictures.length];
-  if (!picture) return null;
+  const next = pictures[at + 1];
   return (
     <FullScreen onClose={onClose}>
       <div className="flex min-h-0 grow items-center justify-center p-2">
-        {/* The medium form is upright already and loads at once, also of a large original. */}
-        <img src={`/api/v1${picture.art}med`} alt={picture.title} className="max-h-full max-w-full object-contain" />
+        {picture ? <Slide key={picture.id} picture={picture} /> : !complete && !problem && <Loading />}
+        <Trouble problem={problem} />
         {/* The next one is there when its turn comes. */}
-        {next && next !== picture && <img src={`/api/v1${next.art}med`} alt="" hidden />}
+        {next && <img src={`/api/v1${next.art}med`} alt="" hidden />}
       </div>
       <div className="flex flex-wrap items-center gap-3 p-3">
         <Button onClick={() => step(-1)}>‹ Back</Button>
@@ -55,10 +71,36 @@ export function Slideshow({ pictures, onClose }: { pictures: CatalogueObject[]; 
           </select>
         </label>
         <DialogTitle className="min-w-0 grow truncate text-right">
-          {picture.title} · {at + 1} of {pictures.length}
+          {picture ? `${picture.title} · ${at + 1} of ${total}` : "Slideshow"}
         </DialogTitle>
         <Button onClick={onClose}>Close</Button>
       </div>
     </FullScreen>
+  );
+}
+
+/** One picture; the medium form is upright already and loads at once, also of a large original. */
+function Slide({ picture }: { picture: CatalogueObject }) {
+  const [failed, setFailed] = useState(picture.art == null);
+  if (failed) return <CannotBeShown picture={picture} />;
+  return (
+    <img
+      src={`/api/v1${picture.art}med`}
+      alt={picture.title}
+      className="max-h-full max-w-full object-contain"
+      onError={() => setFailed(true)}
+    />
+  );
+}
+
+/** Says in place of a picture that it cannot be shown. */
+export function CannotBeShown({ picture }: { picture: CatalogueObject }) {
+  return (
+    <p role="status" className="rounded-lg border border-current p-6 text-center">
+      ▨ {picture.title} cannot be shown.
+      <span className="block text-sm">
+        Its file ({picture.facts?.file_name}) may be damaged. Check it or replace it.
+      </span>
+    </p>
   );
 }

@@ -1,5 +1,4 @@
 // Published folders, their scans, and what was left out.
-import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useState } from "react";
 import { api, type Folder, type Scan } from "../../api/client";
 import { useChange, useFolders, useLeftOut, useScans } from "../../api/queries";
@@ -103,9 +102,7 @@ function FolderCard({ folder }: { folder: Folder }) {
         </div>
       </div>
       {folder.scan && <Progress scan={folder.scan} />}
-      <LeftOut folder={folder} />
-      <Scans folder={folder} />
-      <SubFolders folder={folder} />
+      <More folder={folder} />
       <Trouble problem={rescan.error ?? stop.error} />
       <Remove folder={folder} open={removing} onClose={() => setRemoving(false)} />
     </Card>
@@ -163,21 +160,41 @@ function Progress({ scan }: { scan: Scan }) {
   );
 }
 
-function LeftOut({ folder }: { folder: Folder }) {
-  if (folder.left_out === 0) return null;
+type Part = "left-out" | "scans" | "sub-folders";
+
+/** What more there is to see of a folder: one part at a time, opened from one row. */
+function More({ folder }: { folder: Folder }) {
+  const [open, setOpen] = useState<Part | null>(null);
+  const excluded = folder.excluded.length;
+  const parts: [Part, string][] = [
+    ...(folder.left_out > 0 ? [["left-out", `${count(folder.left_out, "file")} left out`] as [Part, string]] : []),
+    ["scans", "What the last scans found"],
+    ["sub-folders", `Sub-folders${excluded > 0 ? ` (${excluded} left out)` : ""}`],
+  ];
+  const shown = parts.some(([part]) => part === open) ? open : null;
+  const panel = `more-${folder.id}`;
   return (
-    <Disclosure as="div" className="mt-3">
-      {({ open }) => (
-        <>
-          <DisclosureButton className="min-h-11 text-accent underline">
-            {open ? "Hide" : "Show"} the {count(folder.left_out, "file")} left out
-          </DisclosureButton>
-          <DisclosurePanel>
-            <LeftOutList folder={folder} />
-          </DisclosurePanel>
-        </>
-      )}
-    </Disclosure>
+    <div className="mt-3">
+      <div className="flex flex-wrap gap-x-6">
+        {parts.map(([part, words]) => (
+          <button
+            key={part}
+            className="min-h-11 text-accent underline"
+            aria-label={words}
+            aria-expanded={shown === part}
+            aria-controls={panel}
+            onClick={() => setOpen(shown === part ? null : part)}
+          >
+            {shown === part ? "▾" : "▸"} {words}
+          </button>
+        ))}
+      </div>
+      <div id={panel}>
+        {shown === "left-out" && <LeftOutList folder={folder} />}
+        {shown === "scans" && <ScanList folder={folder.id} />}
+        {shown === "sub-folders" && <SubFolders folder={folder} />}
+      </div>
+    </div>
   );
 }
 
@@ -218,23 +235,6 @@ const WHY: Record<string, string> = {
   link: "a drive behind a link went or came",
   stations: "other stations are allowed",
 };
-
-function Scans({ folder }: { folder: Folder }) {
-  return (
-    <Disclosure as="div" className="mt-1">
-      {({ open }) => (
-        <>
-          <DisclosureButton className="min-h-11 text-accent underline">
-            {open ? "Hide" : "Show"} what the last scans found
-          </DisclosureButton>
-          <DisclosurePanel>
-            <ScanList folder={folder.id} />
-          </DisclosurePanel>
-        </>
-      )}
-    </Disclosure>
-  );
-}
 
 function ScanList({ folder }: { folder: number }) {
   const scans = useScans(folder);
@@ -277,49 +277,43 @@ function SubFolders({ folder }: { folder: Folder }) {
   const given = path.trim();
   const done = { onSuccess: () => setPath("") };
   return (
-    <Disclosure as="div" className="mt-1">
-      <DisclosureButton className="min-h-11 text-accent underline">
-        Sub-folders…
-        {folder.excluded.length > 0 && ` (${folder.excluded.length} left out)`}
-      </DisclosureButton>
-      <DisclosurePanel className="space-y-2">
-        <ul>
-          {folder.excluded.map((out) => (
-            <li key={out} className="flex flex-wrap items-center gap-3">
-              <span className="break-all">{out} is left out</span>
-              <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>
-                Take it in again
-              </Button>
-            </li>
-          ))}
-        </ul>
-        <form
-          className="flex flex-wrap items-end gap-3"
-          onSubmit={(event) => {
-            event.preventDefault();
-            if (given) scan.mutate(given, done);
-          }}
+    <div className="space-y-2">
+      <ul>
+        {folder.excluded.map((out) => (
+          <li key={out} className="flex flex-wrap items-center gap-3">
+            <span className="break-all">{out} is left out</span>
+            <Button onClick={() => change.mutate(folder.excluded.filter((other) => other !== out))}>
+              Take it in again
+            </Button>
+          </li>
+        ))}
+      </ul>
+      <form
+        className="flex flex-wrap items-end gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (given) scan.mutate(given, done);
+        }}
+      >
+        <Field
+          label="A sub-folder"
+          hint="Its path below the folder, such as Films/Old"
+          value={path}
+          onChange={(event) => setPath(event.target.value)}
+        />
+        <Button type="submit" disabled={scan.isPending || !given}>
+          Scan it again
+        </Button>
+        <Button
+          type="button"
+          onClick={() => change.mutate([...folder.excluded, given], done)}
+          disabled={change.isPending || !given}
         >
-          <Field
-            label="A sub-folder"
-            hint="Its path below the folder, such as Films/Old"
-            value={path}
-            onChange={(event) => setPath(event.target.value)}
-          />
-          <Button type="submit" disabled={scan.isPending || !given}>
-            Scan it again
-          </Button>
-          <Button
-            type="button"
-            onClick={() => change.mutate([...folder.excluded, given], done)}
-            disabled={change.isPending || !given}
-          >
-            Leave it out
-          </Button>
-        </form>
-        <Trouble problem={scan.error ?? change.error} />
-      </DisclosurePanel>
-    </Disclosure>
+          Leave it out
+        </Button>
+      </form>
+      <Trouble problem={scan.error ?? change.error} />
+    </div>
   );
 }
 

@@ -10,7 +10,7 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
   const [chosen, setChosen] = useState<string | null>(null);
   const places = usePlaces(path);
   if (chosen !== null) {
-    return <Publish path={chosen} onDone={onDone} onBack={() => setChosen(null)} />;
+    return <Publish path={chosen} onDone={onDone} onBack={() => setChosen(null)} onCancel={onCancel} />;
   }
   return (
     <div>
@@ -19,7 +19,8 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
         onSubmit={(event) => {
           event.preventDefault();
           const typed = new FormData(event.currentTarget).get("path");
-          if (typeof typed === "string" && typed.startsWith("/")) setPath(typed);
+          // Whatever is wrong with it, the house says.
+          if (typeof typed === "string") setPath(typed.trim());
         }}
       >
         <div className="grow">
@@ -73,7 +74,17 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
   );
 }
 
-function Publish({ path, onDone, onBack }: { path: string; onDone: () => void; onBack: () => void }) {
+function Publish({
+  path,
+  onDone,
+  onBack,
+  onCancel,
+}: {
+  path: string;
+  onDone: () => void;
+  onBack: () => void;
+  onCancel?: () => void;
+}) {
   const [label, setLabel] = useState(path.split("/").at(-1) ?? "");
   const [kinds, setKinds] = useState<string[]>(KINDS.map(([kind]) => kind));
   const add = useChange(
@@ -119,6 +130,7 @@ function Publish({ path, onDone, onBack }: { path: string; onDone: () => void; o
           Publish
         </Button>
         <Button onClick={onBack}>Back</Button>
+        {onCancel && <Button onClick={onCancel}>Cancel</Button>}
       </div>
       <Trouble problem={add.error} />
     </form>

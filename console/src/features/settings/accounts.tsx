@@ -10,9 +10,13 @@ export function Accounts() {
   const accounts = useAccounts();
   const [making, setMaking] = useState(false);
   if (!accounts.data)
-    return <Card title="Accounts">{accounts.error ? <Trouble problem={accounts.error} /> : <Loading />}</Card>;
+    return (
+      <Card id="accounts" title="Accounts">
+        {accounts.error ? <Trouble problem={accounts.error} /> : <Loading />}
+      </Card>
+    );
   return (
-    <Card title="Accounts">
+    <Card id="accounts" title="Accounts">
       <p className="mb-3 text-soft">Each account may do everything that can be done here.</p>
       <ul className="divide-y divide-line border-y border-line">
         {accounts.data.map((account) => (

@@ -58,6 +58,16 @@ export function OpenConsole() {
   );
 }
 
+/** The sections in their order, by the id of each. */
+const SECTIONS = [
+  ["house", "House"],
+  ["catalogue", "Catalogue"],
+  ["stations", "Stations"],
+  ["console", "Console in the house"],
+  ["accounts", "Accounts"],
+  ["network", "Where devices reach it"],
+] as const;
+
 export function Settings() {
   const status = useStatus();
   const [name, setName] = useState<string | null>(null);
@@ -70,63 +80,77 @@ export function Settings() {
       <Headline below={`Televisions show it as “${house.name}”.`}>
         {house.doorway === "ask" ? "New devices wait for your decision." : "New devices are let in at once."}
       </Headline>
-      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-2">
-        <Card title="House">
-          <form
-            className="space-y-4"
-            onSubmit={(event) => {
-              event.preventDefault();
-              save.mutate({ name: shown }, { onSuccess: () => setName(null) });
-            }}
-          >
-            <Field label="Name" value={shown} maxLength={63} required onChange={(e) => setName(e.target.value)} />
-            <Button type="submit" disabled={shown === house.name || save.isPending}>
-              Rename
-            </Button>
-          </form>
-          <fieldset className="mt-5">
-            <legend className="font-bold">New devices</legend>
-            {[
-              ["ask", "wait for a decision"],
-              ["open", "are let in at once"],
-            ].map(([doorway, words]) => (
-              <label key={doorway} className="flex min-h-11 items-center gap-2">
-                <input
-                  type="radio"
-                  name="doorway"
-                  className="size-5 accent-accent"
-                  checked={house.doorway === doorway}
-                  onChange={() => save.mutate({ doorway })}
-                />
-                {words}
-              </label>
-            ))}
-          </fieldset>
-          <Trouble problem={save.error} />
-        </Card>
-        <CatalogueSettings house={house} />
-        <Stations house={house} />
-        <Card title="Console in the house">
-          <OpenConsole />
-        </Card>
-        <Accounts />
-        <Card title="Where devices reach the house">
-          <ul>
-            {interfaces.map((i) => (
-              <li key={i.name}>
-                <span className="select-all">{i.address}</span> on {i.name}
-                {i.discovery_problem && (
-                  <span className="block text-brick">✕ cannot be found there: {i.discovery_problem}</span>
-                )}
+      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[12rem_minmax(0,42rem)]">
+        <nav aria-label="Sections" className="lg:sticky lg:top-6">
+          <ul className="flex flex-wrap gap-x-5 lg:block">
+            {SECTIONS.map(([section, title]) => (
+              <li key={section}>
+                <a href={`#${section}`} className="flex min-h-11 items-center text-accent underline">
+                  {title}
+                </a>
               </li>
             ))}
           </ul>
-          {interfaces.length === 0 && (
-            <p className="text-brick">✕ No interface is connected; one that comes back is served by itself.</p>
-          )}
-          <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
-          <Appearance />
-        </Card>
+        </nav>
+        <div className="space-y-5">
+          <Card id="house" title="House">
+            <form
+              className="space-y-4"
+              onSubmit={(event) => {
+                event.preventDefault();
+                save.mutate({ name: shown }, { onSuccess: () => setName(null) });
+              }}
+            >
+              <Field label="Name" value={shown} maxLength={63} required onChange={(e) => setName(e.target.value)} />
+              <Button type="submit" disabled={shown === house.name || save.isPending}>
+                Rename
+              </Button>
+            </form>
+            <fieldset className="mt-5">
+              <legend className="font-bold">New devices</legend>
+              {[
+                ["ask", "wait for a decision"],
+                ["open", "are let in at once"],
+              ].map(([doorway, words]) => (
+                <label key={doorway} className="flex min-h-11 items-center gap-2">
+                  <input
+                    type="radio"
+                    name="doorway"
+                    className="size-5 accent-accent"
+                    checked={house.doorway === doorway}
+                    onChange={() => save.mutate({ doorway })}
+                  />
+                  {words}
+                </label>
+              ))}
+            </fieldset>
+            <Trouble problem={save.error} />
+          </Card>
+          <CatalogueSettings house={house} />
+          <Stations house={house} />
+          <Card id="console" title="Console in the house">
+            <OpenConsole />
+          </Card>
+          <Accounts />
+          <Card id="network" title="Where devices reach the house">
+            <ul>
+              {interfaces.map((i) => (
+                <li key={i.name}>
+                  <span className="select-all">{i.address}</span> on {i.name}
+                  {i.discovery_problem && (
+                    <span className="block text-brick">✕ cannot be found there: {i.discovery_problem}</span>
+                  )}
+                </li>
+              ))}
+            </ul>
+            {house.off && <p className="text-amber">Nowhere: the house is off. Today switches it on.</p>}
+            {interfaces.length === 0 && !house.off && (
+              <p className="text-brick">✕ No interface is connected; one that comes back is served by itself.</p>
+            )}
+            <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
+            <Appearance />
+          </Card>
+        </div>
       </div>
     </>
   );
@@ -189,7 +213,7 @@ function Stations({ house }: { house: House }) {
     ["house", "folders", "catalogue"],
   );
   return (
-    <Card title="Stations">
+    <Card id="stations" title="Stations">
       <p className="text-sm text-soft">
         Playlists may list stations on the internet. The house passes on those whose host you allow, and connects to no
         other.
@@ -257,7 +281,7 @@ function CatalogueSettings({ house }: { house: House }) {
     </label>
   );
   return (
-    <Card title="Catalogue">
+    <Card id="catalogue" title="Catalogue">
       <div className="space-y-4">
         {choice(
           "Titles come from",

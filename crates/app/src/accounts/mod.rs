@@ -226,6 +226,22 @@ impl Accounts {
         Ok(())
     }
 
+    /// What an account prefers, as text of the console.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer.
+    pub async fn preferences(&self, name: &str) -> Result<Option<String>, StoreError> {
+        self.context.records.preferences(name).await
+    }
+
+    /// Sets what an account prefers.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_preferences(&self, name: &str, text: &str) -> Result<(), StoreError> {
+        self.context.records.set_preferences(name, text).await
+    }
+
     /// Sets a password. Whoever sets their own says what it was; of their sessions the one that
     /// asks stays, all others of the account end.
     ///

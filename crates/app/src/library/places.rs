@@ -1,5 +1,6 @@
 //! The folder picker: the usual media folders and attached volumes first, then any directory.
 
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use mostra_media::mounts::Mounts;
@@ -85,11 +86,42 @@ pub fn inside(
     if !asked.is_absolute() {
         return Err(FolderError::Relative);
     }
-    let real = std::fs::canonicalize(asked).map_err(|_| FolderError::NotThere(asked.into()))?;
+    let real = std::fs::canonicalize(asked).map_err(|error| match error.kind() {
+        ErrorKind::PermissionDenied => FolderError::NoRights(asked.into()),
+        ErrorKind::NotADirectory => FolderError::NoDirectory(asked.into()),
+        _ => FolderError::NotThere(asked.into()),
+    })?;
+    if !real.is_dir() {
+        return Err(FolderError::NoDirectory(asked.into()));
+    }
     std::fs::read_dir(&real).map_err(|_| FolderError::NoRights(asked.into()))?;
-    let places = directories(&real).iter().filter_map(|p| place(p, None, published)).collect();
+    let mounts = Mounts::read();
+    let media = |path: &&PathBuf| !is_system(path) && !mounts.is_system(path);
+    let inside = directories(&real);
+    let places = inside.iter().filter(media).filter_map(|p| place(p, None, published)).collect();
     let parent = real.parent().and_then(Path::to_str).map(str::to_owned);
     Ok(PublishablePlaces { path: real.to_string_lossy().into_owned(), parent, places })
+}
+
+/// Directories of the system, in which nobody keeps media.
+fn is_system(path: &Path) -> bool {
+    const SYSTEM: [&str; 14] = [
+        "/bin",
+        "/boot",
+        "/dev",
+        "/etc",
+        "/lib",
+        "/lib32",
+        "/lib64",
+        "/libx32",
+        "/lost+found",
+        "/proc",
+        "/sbin",
+        "/sys",
+        "/tmp",
+        "/usr",
+    ];
+    SYSTEM.iter().any(|system| path == Path::new(system))
 }
 
 /// Visible directories in a directory, by name.

@@ -24,6 +24,7 @@ mod browse;
 mod change;
 mod columns;
 mod container;
+mod find;
 mod id;
 mod inventory;
 mod list;
@@ -35,6 +36,7 @@ mod record;
 mod search;
 mod settle;
 mod sorted;
+mod wish;
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
@@ -43,8 +45,11 @@ use crate::ids::{FileId, FolderId, UpdateId};
 pub use change::{BulkLoad, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
-pub use object::{ContainerClass, ItemView, Located, Node, Object, Page, Summary};
+pub use object::{
+    ContainerClass, Found, FoundGroup, ItemView, Located, Node, Object, Page, Summary,
+};
 pub use search::Window;
+pub use wish::Wish;
 
 use crate::chunks::Chunks;
 use crate::facts::Facts;

@@ -168,6 +168,62 @@ pub struct ItemView {
     pub mime: Option<String>,
 }
 
+/// What sort of thing a person found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FoundGroup {
+    /// People: artists and composers.
+    Artists,
+    /// Albums, of music and of pictures.
+    Albums,
+    /// Genres, series, years, playlists.
+    Lists,
+    /// Directories.
+    Folders,
+    /// Films.
+    Films,
+    /// Tracks.
+    Music,
+    /// Pictures.
+    Pictures,
+}
+
+impl FoundGroup {
+    /// In the order in which they are shown.
+    pub const ALL: [FoundGroup; 7] = [
+        FoundGroup::Artists,
+        FoundGroup::Albums,
+        FoundGroup::Lists,
+        FoundGroup::Folders,
+        FoundGroup::Films,
+        FoundGroup::Music,
+        FoundGroup::Pictures,
+    ];
+
+    /// The word for it in the console's interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            FoundGroup::Artists => "artists",
+            FoundGroup::Albums => "albums",
+            FoundGroup::Lists => "lists",
+            FoundGroup::Folders => "folders",
+            FoundGroup::Films => "films",
+            FoundGroup::Music => "music",
+            FoundGroup::Pictures => "pictures",
+        }
+    }
+}
+
+/// A page of what a person found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// The things on this page, group after group.
+    pub objects: Vec<Object>,
+    /// How many there are of each group that has any, on all pages.
+    pub groups: Vec<(FoundGroup, u32)>,
+    /// How many there are in all.
+    pub total: u32,
+}
+
 /// A page of children.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Page {

@@ -251,7 +251,7 @@ impl Catalogue {
     }
 
     /// An item's appearance at a container, or in its directory.
-    fn appearance(&self, serial: u32, at: Option<u32>) -> Option<Entry> {
+    pub(super) fn appearance(&self, serial: u32, at: Option<u32>) -> Option<Entry> {
         let at = match at {
             Some(at) => at,
             None => {
@@ -351,7 +351,12 @@ impl Catalogue {
     }
 
     /// Calls `visit` for a container and each one below it that is seen.
-    fn below(&self, seen: &Visible<'_>, place: u32, visit: &mut impl FnMut(u32, &Container)) {
+    pub(super) fn below(
+        &self,
+        seen: &Visible<'_>,
+        place: u32,
+        visit: &mut impl FnMut(u32, &Container),
+    ) {
         let Some(container) = self.containers.get(place) else { return };
         visit(place, container);
         for child in container.child_containers.iter() {
@@ -390,7 +395,7 @@ impl Catalogue {
     }
 
     /// Whether a container lies somewhere in another.
-    fn lies_in(&self, container: &Container, place: u32) -> bool {
+    pub(super) fn lies_in(&self, container: &Container, place: u32) -> bool {
         let mut around = container.around;
         while around != place && around != ROOT {
             around = self.containers.get(around).map_or(ROOT, |s| s.around);

@@ -86,6 +86,9 @@ pub enum Act {
         root: bool,
         /// Granted items in it.
         items: u32,
+        /// Entries of the container in all, of which this may be a page; 0 where that was not kept.
+        #[serde(default)]
+        of: u32,
         /// Their kinds.
         kinds: Kinds,
         /// The container's title.
@@ -192,8 +195,8 @@ impl Act {
             Act::Searched { target } => Act::Searched { target: tamed(target, NAME) },
             Act::Answered { action } => Act::Answered { action: tamed(action, NAME) },
             Act::Faulted { action, code } => Act::Faulted { action: tamed(action, NAME), code },
-            Act::Listed { root, items, kinds, title } => {
-                Act::Listed { root, items, kinds, title: tamed(title, TITLE) }
+            Act::Listed { root, items, of, kinds, title } => {
+                Act::Listed { root, items, of, kinds, title: tamed(title, TITLE) }
             }
             Act::Took { resource, title, layout, runs } => {
                 Act::Took { resource, title: tamed(title, TITLE), layout, runs }

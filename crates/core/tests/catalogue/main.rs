@@ -28,6 +28,7 @@ use mostra_protocol::server::Fault;
 use mostra_protocol::server::content_directory::{Browse, BrowseFlag};
 use proptest::prelude::*;
 
+mod find;
 mod presented;
 mod random;
 mod search;
