@@ -416,6 +416,7 @@ fn a_house_that_is_off_is_found_by_nobody_and_keeps_everything() {
         assert!(took < Duration::from_secs(2), "{took:?}");
         until(5, "the listener to close", || raw::connect(PLAYER, SERVER).is_err().then_some(()));
         assert!(raw::search(PLAYER, 2).is_none(), "nobody answers a search");
+        assert!(house.json(&["stream", "list"]).as_array().unwrap().is_empty());
         // What it is asked meanwhile, and badly, changes nothing.
         let refused = house.mostra_fails(&["house", "off", "--until", "2001-02-03"]);
         assert!(refused.contains("has passed"), "{refused}");

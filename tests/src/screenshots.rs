@@ -130,6 +130,12 @@ async fn pages(target: &Path) {
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
     browser.picture(&target.join("slideshow.png")).await;
+    browser.press("Close").await;
+    browser.press("As a grid").await;
+    browser.sees("As a list").await;
+    tokio::time::sleep(Duration::from_secs(2)).await;
+    browser.picture(&target.join("catalogue-grid.png")).await;
+    browser.press("As a list").await;
     browser.go("/settings").await;
     browser.sees("Stations").await;
     browser.picture(&target.join("settings.png")).await;
@@ -144,7 +150,19 @@ async fn pages(target: &Path) {
     browser.go("/").await;
     browser.sees("skipped ahead Harbour at dawn").await;
     browser.picture(&target.join("today-phone.png")).await;
+    browser.go("/devices").await;
+    let television = thirtyfour::By::XPath("//a[contains(., 'Lounge television')]");
+    let television = browser.page.find(television).await.expect("the television");
+    television.click().await.expect("a click");
+    browser.sees("acknowledged").await;
+    browser.picture(&target.join("device-phone.png")).await;
     browser.size(1280, 800).await;
+    browser.go("/").await;
+    mostra(&["house", "off"]);
+    browser.sees("is OFF").await;
+    browser.picture(&target.join("today-off.png")).await;
+    mostra(&["house", "on"]);
+    browser.sees("is on").await;
     scanning(&browser, target).await;
     browser.close().await;
 }
@@ -168,13 +186,13 @@ async fn scanning(browser: &Browser, target: &Path) {
     let crowd = PathBuf::from("/srv/pellworth-light/Negatives");
     let picture = top().join("demo/media/Pictures/Tides/Low water mark.jpg");
     let bytes = std::fs::read(picture).expect("a picture");
+    // A header is enough for the scan, and the end; the rest would only fill the disk.
+    let bytes = [&bytes[..4094], b"\xff\xd9"].concat();
     for folder in 0..40 {
         let folder = crowd.join(format!("Box {folder}"));
         std::fs::create_dir_all(&folder).expect("a folder");
         for n in 0..400 {
-            // A header is enough for the scan; the rest would only fill the disk.
-            std::fs::write(folder.join(format!("Negative {n}.jpg")), &bytes[..4096])
-                .expect("a file");
+            std::fs::write(folder.join(format!("Negative {n}.jpg")), &bytes).expect("a file");
         }
         std::fs::write(folder.join("index.txt"), b"handwritten").expect("a file");
     }

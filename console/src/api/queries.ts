@@ -38,13 +38,12 @@ export const useStatus = () => read.useQuery("get", "/api/v1/status");
 export const useFolders = () => read.useQuery("get", "/api/v1/folders");
 export const useDevices = () => read.useQuery("get", "/api/v1/devices");
 export const useStreams = () =>
-  read.useQuery(
-    "get",
-    "/api/v1/streams",
-    {},
+  useQuery({
+    // As live events set it.
+    ...read.queryOptions("get", "/api/v1/streams"),
     // A player of the console that has gone without a word is noticed by asking.
-    { refetchInterval: (query) => (query.state.data?.console?.length ? 5_000 : false) },
-  );
+    refetchInterval: (query) => (query.state.data?.console?.length ? 5_000 : false),
+  });
 export const useAccounts = () => read.useQuery("get", "/api/v1/accounts");
 export const useSessions = () => read.useQuery("get", "/api/v1/sessions");
 export const useAccess = () => read.useQuery("get", "/api/v1/console");

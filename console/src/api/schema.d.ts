@@ -847,6 +847,8 @@ export interface components {
             parent: string;
             /** @description Its title. */
             title: string;
+            /** @description The title of the container around it, of a list or folder that was found by words. */
+            within?: string | null;
             /** @description Its `upnp:class`. */
             class: string;
             /** @description The original's id, when this is another appearance of an item. */

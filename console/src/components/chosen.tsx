@@ -3,6 +3,9 @@ import { useEffect, useRef, type ReactNode } from "react";
 import { Button } from "./basics";
 
 /**
+ * On a phone it is as high as the screen from the first moment, so that it can be scrolled to while it
+ * is still being read.
+ *
  * Shows itself and takes the focus, and leads back to its row in the list, whose element has the id
  * `row`.
  */
@@ -33,7 +36,13 @@ export function Chosen({
     begun?.focus({ preventScroll: true });
   };
   return (
-    <div ref={place} tabIndex={-1} role="region" aria-label={label} className="scroll-mt-4 outline-none">
+    <div
+      ref={place}
+      tabIndex={-1}
+      role="region"
+      aria-label={label}
+      className="min-h-screen scroll-mt-4 outline-none lg:min-h-0"
+    >
       <Button className="mb-3 lg:hidden" onClick={back}>
         ‹ Back to the list
       </Button>

@@ -16,13 +16,17 @@ export function keepFocus(): () => void {
   let before: Element[][] = [];
   const around = (element: Element): Element[] =>
     element.parentElement && element !== document.body ? [element, ...around(element.parentElement)] : [];
-  const note = (event: Event) => {
-    if (event.target instanceof Element)
-      before = [around(event.target), ...before.filter(([one]) => one !== event.target)].slice(0, REMEMBERED);
+  const remember = (element: Element) => {
+    before = [around(element), ...before.filter(([one]) => one !== element)].slice(0, REMEMBERED);
   };
-  // Whoever presses on what takes no focus wants none.
-  const forget = () => {
-    before = [];
+  const note = (event: Event) => {
+    if (event.target instanceof Element) remember(event.target);
+  };
+  const pressed = (event: Event) => {
+    const stop = event.target instanceof Element ? event.target.closest(STOPS) : null;
+    if (stop) remember(stop);
+    // Whoever presses on what takes no focus wants none.
+    else before = [];
   };
   const look = () => {
     if (document.activeElement !== document.body) return;
@@ -42,10 +46,10 @@ export function keepFocus(): () => void {
   const observer = new MutationObserver(look);
   observer.observe(document.body, { subtree: true, childList: true, attributes: true, attributeFilter: ["disabled"] });
   document.addEventListener("focusin", note);
-  document.addEventListener("pointerdown", forget);
+  document.addEventListener("pointerdown", pressed);
   return () => {
     observer.disconnect();
     document.removeEventListener("focusin", note);
-    document.removeEventListener("pointerdown", forget);
+    document.removeEventListener("pointerdown", pressed);
   };
 }

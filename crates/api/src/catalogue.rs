@@ -102,6 +102,9 @@ pub struct CatalogueObject {
     pub parent: String,
     /// Its title.
     pub title: String,
+    /// The title of the container around it, of a list or folder that was found by words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub within: Option<String>,
     /// Its `upnp:class`.
     pub class: String,
     /// The original's id, when this is another appearance of an item.

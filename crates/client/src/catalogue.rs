@@ -165,9 +165,10 @@ fn found(page: &CataloguePage) -> String {
         let [id, title, what, size] = row(object);
         let facts = object.facts.as_ref();
         let by = facts.and_then(|f| f.artists.first().cloned()).or(object.artist.clone());
+        let by = by.or_else(|| object.within.as_ref().map(|around| format!("in {around}")));
         vec![group.to_owned(), id, title, by.unwrap_or_default(), what, size]
     });
-    let head = ["", "id", "title", "by", "length", "size"];
+    let head = ["", "id", "title", "by or in", "length", "size"];
     format!("{} found\n{}{}", count(page.total.into(), "thing"), table(&head, rows), rest(page))
 }
 

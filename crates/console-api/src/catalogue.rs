@@ -155,6 +155,7 @@ fn to_api(object: Object) -> CatalogueObject {
         id: object.id,
         parent: object.parent,
         title: object.title,
+        within: None,
         class: String::new(),
         original: None,
         children: None,
@@ -371,7 +372,11 @@ async fn find(
         let groups = groups.collect();
         let update_id = catalogue.update_id();
         let page = Page { objects: found.objects, total: found.total, update_id };
-        let page = reader.page_of(&pass, &id, page, window.start).await.into_inner();
+        let mut page = reader.page_of(&pass, &id, page, window.start).await.into_inner();
+        // Lists of one title are told apart by where they stand.
+        for list in page.objects.iter_mut().filter(|o| o.children.is_some() && o.artist.is_none()) {
+            list.within = catalogue.summary(&pass, &list.parent).map(|around| around.title);
+        }
         return Ok(web::Json(CataloguePage { groups, ..page }));
     };
     let criteria = search::parse(text).map_err(|_| {

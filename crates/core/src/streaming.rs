@@ -226,6 +226,11 @@ impl StreamBook {
         Some(key)
     }
 
+    /// Ends all streams; nothing is kept from anybody.
+    pub fn end_all(&mut self) {
+        self.streams.clear();
+    }
+
     /// How long a resource is still kept from a device, if it is.
     pub fn kept_from(
         &self,

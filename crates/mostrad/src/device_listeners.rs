@@ -92,6 +92,8 @@ impl DeviceListeners {
         network.command(DiscoveryCommand::Withdraw(done));
         let _ = tokio::time::timeout(Duration::from_secs(2), withdrawn).await;
         self.close().await;
+        // What was acknowledged in between began no new stream.
+        self.parts.streams.end_all();
         let mut off = Some(off);
         while let Some(now) = off {
             network.switched(Some(now)).await;

@@ -5,7 +5,7 @@ import { useNotePosition, useObject } from "../../api/queries";
 import { Button, Card, Loading, Trouble } from "../../components/basics";
 import { CannotBeShown } from "./slideshow";
 import { useTellPlaying, type Told } from "./playing";
-import { bytes, length } from "../../lib/words";
+import { bytes, count, length } from "../../lib/words";
 
 type Facts = NonNullable<CatalogueObject["facts"]>;
 
@@ -38,7 +38,7 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
     "Sound",
     [
       track.codec,
-      track.channels && `${track.channels} channels`,
+      track.channels && count(track.channels, "channel"),
       track.sample_rate && `${track.sample_rate / 1000} kHz`,
       track.language,
     ]

@@ -74,7 +74,9 @@ function Row({ object, chosen, onOpen }: Entry) {
   const container = object.children != null;
   const facts = object.facts;
   const side = container
-    ? [object.artist, count(object.items ?? 0, "item")].filter(Boolean).join(" · ")
+    ? [object.artist, object.within && `in ${object.within}`, count(object.items ?? 0, "item")]
+        .filter(Boolean)
+        .join(" · ")
     : [
         facts?.artists?.[0],
         facts?.duration_ms != null ? length(facts.duration_ms) : facts?.resolution,
@@ -125,7 +127,11 @@ function Tile({ object, chosen, onOpen }: Entry) {
           )}
         </span>
         <span className="mt-1 block truncate text-sm">{object.title}</span>
-        {container && <span className="block text-sm text-soft">{count(object.items ?? 0, "item")}</span>}
+        {container && (
+          <span className="block text-sm text-soft">
+            {[object.within && `in ${object.within}`, count(object.items ?? 0, "item")].filter(Boolean).join(" · ")}
+          </span>
+        )}
       </button>
     </li>
   );

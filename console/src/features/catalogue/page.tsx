@@ -113,7 +113,9 @@ export function Catalogue() {
         ))}
       </nav>
       {id === "0" && !wanted && <GoOn />}
-      <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[3fr_2fr]">
+      <div
+        className={`grid grid-cols-[minmax(0,1fr)] items-start gap-5 ${chosen || !grid ? "lg:grid-cols-[3fr_2fr]" : ""}`}
+      >
         {page.data.total > 0 && (
           <Card>
             <div className="mb-2 flex flex-wrap items-center gap-3">

@@ -62,7 +62,10 @@ export function Devices() {
           <Card>
             <ul aria-live="polite" className="divide-y divide-line">
               {devices.data.map((device) => (
-                <li key={device.id} className="flex flex-wrap items-center justify-between gap-x-4 py-3">
+                <li
+                  key={device.id}
+                  className="flex flex-wrap items-center justify-between gap-x-4 py-3 first:pt-0 last:pb-0"
+                >
                   <div className="min-w-0">
                     <Link
                       id={`device-${device.id}`}

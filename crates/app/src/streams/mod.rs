@@ -65,6 +65,8 @@ impl Streams {
     /// Ends all that is on its way to devices.
     pub fn end_all(&self) {
         self.transfers.all().iter().for_each(|transfer| transfer.end());
+        self.book().end_all();
+        self.context.changed(Topic::Streams);
     }
 
     /// Ends a stream; true if there is one of this number.
