@@ -62,7 +62,7 @@ fn axe_finds_nothing_on_any_page_and_each_has_its_title() {
             browser.press("Forget this device").await;
             browser.sees("Its name, standing and proof go").await;
             look(&browser, "a question").await;
-            browser.press("Keep it").await;
+            browser.press("Cancel").await;
 
             // By a link the focus goes to the page's beginning; by a full load it does not.
             let inside = "return document.querySelector('main').contains(document.activeElement)";

@@ -131,3 +131,29 @@ fn json_outputs_are_as_documented() {
         assert!(rows > 35, "{rows}");
     });
 }
+
+#[test]
+fn the_picker_says_what_a_path_is_and_offers_no_places_of_the_system() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let places = |path: &str| house.api("GET", &format!("/places?path={path}"));
+        let film = media("Films/Harbour at dawn.mp4");
+        let file = places(&film.to_str().unwrap().replace(' ', "%20"));
+        assert_eq!(file["title"], "That is not a folder");
+        assert!(file["detail"].as_str().unwrap().contains("is a file"), "{file}");
+        let below = places(&format!("{}/x", film.to_str().unwrap().replace(' ', "%20")));
+        assert_eq!(below["title"], "That is not a folder", "{below}");
+        assert_eq!(places("srv/media")["title"], "The path is not absolute");
+        let root = places("/");
+        let names: Vec<&str> = root["places"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|p| p["name"].as_str().unwrap())
+            .collect();
+        assert!(names.contains(&"srv") && names.contains(&"home"), "{names:?}");
+        for system in ["proc", "sys", "dev", "etc", "usr", "boot"] {
+            assert!(!names.contains(&system), "{names:?}");
+        }
+    });
+}

@@ -22,7 +22,7 @@ fn from_first_start_to_played() {
             browser.go("/").await;
             browser.sees("This house is new. Choose its password.").await;
             browser.fill("Password", PASSWORD).await;
-            browser.fill("Once more", PASSWORD).await;
+            browser.fill("Password again", PASSWORD).await;
             browser.press("Begin").await;
 
             browser.sees("What is this house called?").await;

@@ -65,7 +65,7 @@ fn a_person_finds_plays_and_goes_on_where_they_stopped() {
             let told = format!("0:{}", position / 1000);
             // Later, from the catalogue's first page.
             browser.go("/catalogue/0").await;
-            browser.sees("Go on with").await;
+            browser.sees("Continue").await;
             browser.sees(&format!("stopped at {told}")).await;
             let link = By::XPath("//a[contains(., 'Lamp-room tour')]");
             browser.page.find(link).await.unwrap().click().await.unwrap();

@@ -546,7 +546,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Announce the server now */
+        /** Announce the house to players now */
         post: operations["announce"];
         delete?: never;
         options?: never;
@@ -581,7 +581,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Appear as a new server: players forget what they keep of the old one */
+        /** Reset how players know this server: they forget what they keep of it */
         post: operations["renewServer"];
         delete?: never;
         options?: never;
@@ -2939,7 +2939,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Announce the server now */
+            /** @description Announce the house to players now */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3028,7 +3028,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Appear as a new server: players forget what they keep of the old one */
+            /** @description Reset how players know this server: they forget what they keep of it */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -62,7 +62,7 @@ export function Confirm({ open, title, children, yes, busy, problem, onYes, onCl
           {yes}
         </Button>
         <Button onClick={onClose} autoFocus>
-          Keep it
+          Cancel
         </Button>
       </div>
     </Dialog>

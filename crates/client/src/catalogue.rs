@@ -230,7 +230,9 @@ fn show(object: &CatalogueObject) -> String {
         line("date", f.date.clone());
         line(
             "profile",
-            Some(f.profile.clone().unwrap_or_else(|| "none (devices may still play it)".into())),
+            Some(f.profile.clone().unwrap_or_else(|| {
+                "no DLNA profile matches; most players should still play it".into()
+            })),
         );
     }
     lines.join("\n")

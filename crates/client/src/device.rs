@@ -23,7 +23,7 @@ pub(crate) enum DeviceVerb {
     Admit {
         /// Its number, name, address or hardware address
         device: String,
-        /// The kinds it may see: video, music, picture [default: as before]
+        /// The kinds it may see: films, music, pictures [default: as before]
         #[arg(long, value_delimiter = ',')]
         kinds: Vec<String>,
         /// The folders it may see, by number or label [default: as before]

@@ -35,7 +35,7 @@ pub(crate) enum HouseVerb {
         #[arg(long)]
         yes: bool,
     },
-    /// Show the rule for devices never met before, or change it
+    /// Show what happens to devices never met before, or change it
     Doorway {
         /// ask: they wait for your decision; open: they are let in at once
         #[arg(value_parser = ["ask", "open"])]
@@ -136,7 +136,7 @@ pub(crate) async fn run(
             }
             connection.act("/house/renewal").await?;
             output.print(&Done { done: true }, |_| {
-                "The server appears as a new one now. Devices keep their standing here.".into()
+                "Players see a new server from now on. Devices keep their standing here.".into()
             })
         }
         HouseVerb::Doorway { doorway: None } => {
@@ -235,7 +235,7 @@ fn day(text: &str) -> Result<jiff::civil::DateTime, String> {
 fn moment_ms(at: jiff::civil::DateTime) -> Result<u64, Failure> {
     let zoned = at.to_zoned(jiff::tz::TimeZone::system());
     let ms = zoned.ok().and_then(|zoned| u64::try_from(zoned.timestamp().as_millisecond()).ok());
-    ms.ok_or_else(|| Failure::new("that day cannot be", "Give one that is to come."))
+    ms.ok_or_else(|| Failure::new("there is no such moment here", "Give one that is to come."))
 }
 
 /// That the house is off, until when, and how it is on again.

@@ -41,7 +41,7 @@ struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Noun {
-    /// How the house is
+    /// Show how the house is: catalogue, devices, streams, and what needs attention
     Status,
     /// Sign in; on first start, choose the password
     Login {
@@ -57,7 +57,7 @@ enum Noun {
     /// The house's name, and how it treats devices and titles
     #[command(subcommand)]
     House(house::HouseVerb),
-    /// The console from elsewhere than this host
+    /// The console on other machines of the house
     #[command(subcommand)]
     Console(house::ConsoleVerb),
     /// Published folders
@@ -69,7 +69,7 @@ enum Noun {
     /// Devices, decisions and proof
     #[command(subcommand)]
     Device(device::DeviceVerb),
-    /// Who receives what
+    /// Streams: which device receives what
     #[command(subcommand)]
     Stream(stream::StreamVerb),
     /// How busy the host is

@@ -105,7 +105,7 @@ async fn switch_on(
 /// Announces the server now.
 #[utoipa::path(
     operation_id = "announce",
-    summary = "Announce the server now",
+    summary = "Announce the house to players now",
     responses((status = 204))
 )]
 #[post("/house/announcement")]
@@ -117,7 +117,7 @@ async fn announce(_: Caller, network: web::Data<Network>) -> HttpResponse {
 /// Appears as a new server.
 #[utoipa::path(
     operation_id = "renewServer",
-    summary = "Appear as a new server: players forget what they keep of the old one",
+    summary = "Reset how players know this server: they forget what they keep of it",
     responses((status = 204))
 )]
 #[post("/house/renewal")]
@@ -227,9 +227,9 @@ async fn change(
     if let Some(word) = locale {
         options.locale = Locale::from_word(&word).ok_or_else(|| {
             let known: Vec<&str> = Locale::all().map(Locale::word).collect();
-            ApiFailure::invalid("That language has no alphabet of its own here")
+            ApiFailure::invalid("No alphabet is known for that language")
                 .why(format!("{word:?} is none of {}.", known.join(", ")))
-                .next("Choose en for every language in which accents are put aside.")
+                .next("Choose en for English and every other language; accents are ignored then.")
         })?;
     }
     if let Some(mimes) = mimes {

@@ -111,9 +111,11 @@ impl Reason {
             | Reason::PlaylistTooLarge
             | Reason::StreamingManifest
             | Reason::PlaylistDamaged(_) => "Correct the list, or publish the files that it names.",
-            Reason::NotMedia
-            | Reason::OtherOgg
-            | Reason::Captions
+            Reason::NotMedia => {
+                "If it should play, check it: it is damaged, or of a format that is not known. Otherwise nothing need be done."
+            }
+            Reason::OtherOgg => "Convert it to Vorbis or Opus.",
+            Reason::Captions
             | Reason::Cover
             | Reason::Playlist
             | Reason::Growing
@@ -130,7 +132,7 @@ impl Reason {
 impl fmt::Display for Reason {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
-            Reason::NotMedia => "not a film, track or picture that can be read",
+            Reason::NotMedia => "not a film, track or picture that Mostra can read",
             Reason::OtherOgg => "Ogg without Vorbis or Opus cannot be read",
             Reason::Captions => "subtitles; they are offered with the film beside them",
             Reason::Cover => "a cover; it is shown with what lies beside it",
@@ -221,6 +223,7 @@ mod tests {
         );
         assert!(both.remedy().unwrap().contains("Allow the host"));
         assert!(entries(2, &[]).remedy().unwrap().contains("Correct the list"));
-        assert_eq!(Reason::NotMedia.remedy(), None);
+        assert!(Reason::NotMedia.remedy().unwrap().contains("check it"));
+        assert_eq!(Reason::Cover.remedy(), None);
     }
 }

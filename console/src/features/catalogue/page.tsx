@@ -233,7 +233,7 @@ function GoOn() {
   if (!begun.data?.objects.length) return null;
   return (
     <div className="mb-5">
-      <Card title="Go on with">
+      <Card title="Continue">
         <ul className="divide-y divide-line">
           {begun.data.objects.slice(0, 5).map((object) => (
             <li key={object.id}>

@@ -135,7 +135,7 @@ function Detail({ device }: { device: Device }) {
     ["May see", maySee(device, folders.data)],
     ["First seen", clock(device.first_seen_ms)],
     ["Last seen", clock(device.last_seen_ms)],
-    ["Differently", differently(device)],
+    ["Done differently", differently(device)],
     ["UDN", device.udns?.join(", ")],
   ];
   return (

@@ -93,7 +93,7 @@ function FolderCard({ folder }: { folder: Folder }) {
             </Button>
           ) : (
             <Button onClick={() => rescan.mutate(undefined)} disabled={rescan.isPending}>
-              {folder.scan?.state === "failed" ? "Go on with the scan" : "Scan again"}
+              {folder.scan?.state === "failed" ? "Resume the scan" : "Scan again"}
             </Button>
           )}
           <Button look="danger" onClick={() => setRemoving(true)}>

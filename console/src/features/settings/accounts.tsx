@@ -53,7 +53,7 @@ function Account({ account, only }: { account: AccountUse; only: boolean }) {
         {account.sessions > 0 ? count(account.sessions, "session") : "not signed in"}
       </p>
       <div className="mt-2 flex flex-wrap gap-3">
-        <Button onClick={() => setChanging(!changing)}>{changing ? "Keep the password" : "Change the password"}</Button>
+        <Button onClick={() => setChanging(!changing)}>{changing ? "Cancel" : "Change the password"}</Button>
         {!account.you && account.sessions > 0 && (
           <Button onClick={() => signOut.mutate(undefined)} disabled={signOut.isPending}>
             Sign out everywhere
@@ -103,7 +103,7 @@ function Change({ account, onDone }: { account: AccountUse; onDone: () => void }
     >
       {account.you && (
         <Field
-          label="Password until now"
+          label="Current password"
           type="password"
           autoComplete="current-password"
           required

@@ -143,7 +143,7 @@ export function Settings() {
                 </li>
               ))}
             </ul>
-            {house.off && <p className="text-amber">Nowhere: the house is off. Today switches it on.</p>}
+            {house.off && <p className="text-amber">Nowhere: the house is off. Switch it on under Today.</p>}
             {interfaces.length === 0 && !house.off && (
               <p className="text-brick">✕ No interface is connected; one that comes back is served by itself.</p>
             )}

@@ -87,7 +87,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
           />
           {fresh && (
             <Field
-              label="Once more"
+              label="Password again"
               type="password"
               autoComplete="new-password"
               value={again}

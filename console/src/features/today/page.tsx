@@ -68,7 +68,7 @@ export function Today() {
               </li>
             )}
             {status.data.attention.length + failed.length === 0 && (folders.data?.length ?? 0) > 0 && (
-              <li className="py-3 text-soft">Nothing does.</li>
+              <li className="py-3 text-soft">Nothing needs attention.</li>
             )}
           </ul>
         </Card>
