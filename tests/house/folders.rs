@@ -1,9 +1,11 @@
 //! Publishing: what is there, what is left out, and what is refused.
 
 use std::collections::BTreeMap;
+use std::fs;
 use std::path::Path;
+use std::process::Command;
 
-use mostra_tests::{House, in_a_house, top};
+use mostra_tests::{House, by_socket_for_all, in_a_house, media, top, until};
 use serde_json::Value;
 
 /// A folder of media to play with, copied from the demo's.
@@ -216,5 +218,43 @@ fn kinds_decide_what_a_folder_holds() {
         assert_eq!(ids(&house).keys().collect::<Vec<_>>(), ["Night log"]);
         let shown = house.mostra(&["folder", "show", "Only music"]);
         assert!(shown.contains("the folder is not set to hold that kind"), "{shown}");
+    });
+}
+
+#[test]
+fn what_stops_the_service_on_the_way_to_a_folder_is_named_with_what_opens_it() {
+    use std::os::unix::fs::{PermissionsExt, chown};
+    in_a_house(|mut house| {
+        const NOBODY: u32 = 65_534;
+        let under = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"];
+        house.under = under.map(String::from).to_vec();
+        house.database_url = by_socket_for_all(&house.database_url);
+        chown(house.data.path(), Some(NOBODY), Some(NOBODY)).unwrap();
+        let top = house.folders.path().to_owned();
+        let films = top.join("shut/My films");
+        fs::create_dir_all(&films).unwrap();
+        fs::copy(media("Sound/Night log.mp3"), films.join("log.mp3")).unwrap();
+        let mode = |path: &Path, mode| fs::set_permissions(path, PermissionsExt::from_mode(mode));
+        mode(&top, 0o755).unwrap();
+        mode(&top.join("shut"), 0o700).unwrap();
+        mode(&films, 0o700).unwrap();
+        let _service = house.begin();
+        let publish = ["folder", "add", films.to_str().unwrap(), "--label", "Films"];
+        // Each command that it names is run as it stands, until nothing stops the service.
+        let mut opened = Vec::new();
+        while !house.client(&publish).status.success() {
+            let said = house.mostra_fails(&publish);
+            let (_, command) = said.split_once("then try again: ").unwrap();
+            let command = command.trim().replace("sudo ", "");
+            assert!(Command::new("sh").args(["-c", &command]).status().unwrap().success());
+            opened.push(said);
+            assert!(opened.len() < 4, "{opened:?}");
+        }
+        assert!(opened[0].contains("may not go through") && opened[0].contains("/shut"));
+        assert!(opened[1].contains("may not read") && opened[1].contains("/shut/My films"));
+        assert_eq!(opened.len(), 2);
+        let bits = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+        assert_eq!((bits(&top.join("shut")), bits(&films)), (0o710, 0o750), "one bit each");
+        until(30, "the track", || house.items().contains_key("Night log").then_some(()));
     });
 }

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { ago, bytes, count, inWords, lasting, length } from "./words";
+import { ago, bytes, count, inWords, lasting, length, taken } from "./words";
 
 describe("words", () => {
   it("says sizes by thousands", () => {
@@ -25,6 +25,14 @@ describe("words", () => {
     ]);
     expect(before(-30)).toBe("just now");
     expect(before(5 * 86400)).toBe("Nov 23, 2026");
+  });
+
+  it("writes dates of files as the reader does", () => {
+    expect(["2024", "2024-03-15", "2024-03-15T10:05:00+02:00"].map(taken)).toEqual([
+      "2024",
+      "Mar 15, 2024",
+      "Mar 15, 2024, 10:05 AM",
+    ]);
   });
 
   it("says how long something lasts", () => {

@@ -75,6 +75,17 @@ export const lasting = (since: number) => {
 /** A day and a time of day, to the minute, as the reader writes them. */
 export const moment = (ms: number) => new Date(ms).toLocaleString([], { dateStyle: "long", timeStyle: "short" });
 
+/** A date as a file has it (`2024`, `2024-03-15`, `2024-03-15T10:00:00+02:00`), as the reader writes it. */
+export function taken(text: string): string {
+  const [year, month, day, hour, minute] = (text.match(/\d+/g) ?? []).map(Number);
+  if (year === undefined || month === undefined || day === undefined) return text;
+  // The time of day where it was taken, whatever the clock here says.
+  const at = new Date(year, month - 1, day, hour ?? 0, minute ?? 0);
+  return hour === undefined
+    ? at.toLocaleDateString([], { dateStyle: "medium" })
+    : at.toLocaleString([], { dateStyle: "medium", timeStyle: "short" });
+}
+
 /** A time of day, as the reader writes it. */
 export const clockTime = (ms: number) => new Date(ms).toLocaleTimeString([], { timeStyle: "medium" });
 

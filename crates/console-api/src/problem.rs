@@ -1,6 +1,7 @@
 //! Errors as problem documents (RFC 9457).
 
 use std::fmt;
+use std::path::Path;
 
 use actix_web::error::{PathError, QueryPayloadError};
 use actix_web::http::StatusCode;
@@ -8,6 +9,7 @@ use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use mostra_api::Problem;
 use mostra_app::accounts::AccountError;
 use mostra_app::library::FolderError;
+use mostra_core::rights::Obstacle;
 use mostra_store::StoreError;
 
 /// An error answer: what, why, and the next step.
@@ -131,6 +133,25 @@ impl From<AccountError> for ApiFailure {
     }
 }
 
+/// Names the one directory that stops the service, and the command that opens that one.
+fn no_rights(path: &Path, stopped: Option<(Obstacle, String)>) -> ApiFailure {
+    let failure = ApiFailure::invalid("No rights to read the folder");
+    match stopped {
+        Some((obstacle, command)) => failure
+            .why(match obstacle.is_folder {
+                true => format!("The service's user may not read {}.", obstacle.path),
+                false => format!(
+                    "The service's user may not go through {}, which is on the way to it.",
+                    obstacle.path
+                ),
+            })
+            .next(format!("Open that one to the service's group, then try again: {command}")),
+        None => failure
+            .why(format!("The service's user may not read {}.", path.display()))
+            .next("Its permission bits allow it: look for an access list (getfacl) or a mount option that does not."),
+    }
+}
+
 impl From<FolderError> for ApiFailure {
     fn from(error: FolderError) -> ApiFailure {
         let conflict = |title: &str| ApiFailure::new(StatusCode::CONFLICT, title);
@@ -148,9 +169,7 @@ impl From<FolderError> for ApiFailure {
                 .why(format!("{} does not exist on the host.", path.display())),
             FolderError::NoDirectory(path) => ApiFailure::invalid("That is not a folder")
                 .why(format!("{} is a file.", path.display())),
-            FolderError::NoRights(path) => ApiFailure::invalid("No rights to read the folder")
-                .why(format!("The service's user may not read {}.", path.display()))
-                .next(format!("Allow it, for example: chmod -R o+rX '{}'", path.display())),
+            FolderError::NoRights { path, stopped } => no_rights(&path, stopped),
             FolderError::Unreadable(error) => {
                 ApiFailure::invalid("The folder cannot be read").why(error.to_string())
             }

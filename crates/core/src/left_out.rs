@@ -92,7 +92,7 @@ impl Reason {
     pub fn remedy(&self) -> Option<&'static str> {
         Some(match self {
             Reason::Unreadable(ReadFailure::NoPermission) => {
-                "Allow the service's user to read it, for example: chmod o+r on the file, o+rx on its folders."
+                "Open it to the service's group: sudo chgrp GROUP PATH && sudo chmod g+r PATH, with g+rx for a folder. The group is mostra-media, where Mostra is installed as a package."
             }
             Reason::Name => "Give the file a plain name.",
             Reason::Damaged(_) => "Replace it by a whole copy, or delete it.",

@@ -33,6 +33,7 @@ pub mod present;
 pub mod profile;
 pub mod proof;
 pub mod resource;
+pub mod rights;
 pub mod sighting;
 pub mod station;
 pub mod stop;

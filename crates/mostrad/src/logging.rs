@@ -1,10 +1,12 @@
-//! Logs, for people or as JSON.
+//! Logs, for people, as JSON, or to the journal.
 
 use std::io::{self, Write};
 
 use tracing_subscriber::EnvFilter;
+use tracing_subscriber::layer::SubscriberExt as _;
+use tracing_subscriber::util::SubscriberInitExt as _;
 
-use crate::config::Config;
+use crate::config::{Config, LogFormat};
 
 /// The parts whose messages the configured level is for; of others, warnings are logged.
 const OURS: [&str; 6] = [
@@ -21,11 +23,21 @@ pub(crate) fn start(config: &Config) {
     let ours = OURS.map(|name| format!("{name}={}", config.log)).join(",");
     let filter =
         EnvFilter::try_new(format!("warn,{ours}")).unwrap_or_else(|_| EnvFilter::new("info"));
+    // Under systemd standard error is the journal, which keeps fields apart where it is written to
+    // by itself.
+    let journal = (config.log_format == LogFormat::Auto
+        && std::env::var_os("JOURNAL_STREAM").is_some())
+    .then(tracing_journald::layer);
+    if let Some(Ok(journal)) = journal {
+        let journal = journal.with_syslog_identifier("mostrad".into());
+        tracing_subscriber::registry().with(filter).with(journal).init();
+        return;
+    }
     let builder = tracing_subscriber::fmt()
         .with_env_filter(filter)
         .with_writer(|| Log)
         .log_internal_errors(false);
-    if config.log_json {
+    if config.log_format == LogFormat::Json {
         builder.json().init();
     } else {
         builder.with_target(false).with_ansi(false).init();

@@ -4,6 +4,7 @@ mod config;
 mod device_listeners;
 mod logging;
 mod reset;
+mod service_manager;
 mod startup_error;
 
 use std::fs::Permissions;
@@ -113,6 +114,12 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
             StartupError::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log.")
         })?;
 
+    let watched = service_manager::Watched {
+        context: context.clone(),
+        network: house.network.clone(),
+        devices: house.devices.clone(),
+        streams: house.streams.clone(),
+    };
     let broken =
         |e: std::io::Error| StartupError::new(format!("a listener failed: {e}"), "Check the log.");
     let directory = DirectoryListener::new(house.directory_parts(&context), config.connections);
@@ -148,6 +155,9 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
         tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
     }
 
+    service_manager::ready();
+    tokio::spawn(watched.run());
+
     // A house that goes on without one of these would tell nobody: it is started anew by whoever
     // keeps it.
     let ended = tokio::select! {
@@ -167,6 +177,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
         return Err(StartupError::new(why, "Start it again; the log says more.").while_running());
     }
     tracing::info!("stopping");
+    service_manager::stopping();
     // Byebye goes out while the listener still answers (SSDP-22).
     house.network.command(discovery::DiscoveryCommand::Stop);
     let _ = tokio::time::timeout(Duration::from_secs(2), announcing).await;
@@ -365,16 +376,31 @@ async fn open_records(config: &Config) -> Result<Records, StartupError> {
     if config.database_url.is_empty() {
         return Err(StartupError::new("no PostgreSQL is named", &remedy));
     }
-    Records::open(&config.database_url, Duration::from_secs(30)).await.map_err(
-        |error| match error {
-            StoreError::Away(_) => StartupError::new(format!("{error}"), &remedy),
-            other => StartupError::new(
-                format!("the records cannot be used: {other}"),
-                "See PostgreSQL's log.",
-            ),
-        },
-    )
+    let failed = |error| match error {
+        StoreError::Away(_) => StartupError::new(format!("{error}"), &remedy),
+        other => StartupError::new(
+            format!("the records cannot be used: {other}"),
+            "See PostgreSQL's log.",
+        ),
+    };
+    if !service_manager::is_there() {
+        return Records::open(&config.database_url, PATIENCE).await.map_err(failed);
+    }
+    // Whoever starts it with the machine waits as long as PostgreSQL takes.
+    loop {
+        service_manager::waits("waiting for PostgreSQL", 2 * PATIENCE);
+        match Records::open(&config.database_url, PATIENCE).await {
+            Err(error @ StoreError::Away(_)) => {
+                tracing::warn!("waiting for PostgreSQL: {error}");
+                tokio::time::sleep(Duration::from_secs(1)).await;
+            }
+            other => return other.map_err(failed),
+        }
+    }
 }
+
+/// How long PostgreSQL is waited for at the start.
+const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Takes the database for this service alone.
 async fn hold(records: &Records, config: &Config) -> Result<Hold, StartupError> {

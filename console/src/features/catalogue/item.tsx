@@ -5,7 +5,7 @@ import { useNotePosition, useObject } from "../../api/queries";
 import { Button, Card, Loading, Trouble } from "../../components/basics";
 import { CannotBeShown } from "./slideshow";
 import { useTellPlaying, type Told } from "./playing";
-import { bytes, count, length } from "../../lib/words";
+import { bytes, count, length, taken } from "../../lib/words";
 
 type Facts = NonNullable<CatalogueObject["facts"]>;
 
@@ -59,7 +59,7 @@ function rows(id: string, facts: Facts): [string, string | null | undefined][] {
     ["Genre", joined(facts.genres)],
     ["Composer", joined(facts.composers)],
     ["Episode", facts.episode],
-    ["Date", facts.date?.replace("T", " ")],
+    ["Date", facts.date && taken(facts.date)],
     ["Camera", facts.camera],
     ["Length", facts.duration_ms != null ? length(facts.duration_ms) : null],
     ["Resolution", facts.resolution],

@@ -7,9 +7,11 @@ use std::sync::Arc;
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::ids::FolderId;
+use mostra_core::rights::Obstacle;
 use mostra_store::{Counter, LeftOut, NewFolder, ScanReport, StoreError};
 
 use super::Library;
+use super::rights::what_stops;
 use super::scan::{self, ScanScope};
 use super::volume_pool::Work;
 use crate::context::Topic;
@@ -36,8 +38,13 @@ pub enum FolderError {
     #[error("{} is a file", .0.display())]
     NoDirectory(PathBuf),
     /// The service may not read it.
-    #[error("the service's user may not read {}", .0.display())]
-    NoRights(PathBuf),
+    #[error("the service's user may not read {}", .path.display())]
+    NoRights {
+        /// The path.
+        path: PathBuf,
+        /// What stops it, and the command that opens that; nothing where permission bits do not.
+        stopped: Option<(Obstacle, String)>,
+    },
     /// It cannot be read.
     #[error("the folder cannot be read: {0}")]
     Unreadable(#[source] io::Error),
@@ -276,6 +283,13 @@ impl Library {
     }
 }
 
+impl FolderError {
+    /// The service may not read a path; looks for what stops it.
+    pub(super) fn no_rights(path: &Path) -> FolderError {
+        FolderError::NoRights { path: path.to_owned(), stopped: what_stops(path) }
+    }
+}
+
 /// The real path of a directory that we can read, and that is not our own.
 fn usable(path: &str, own: &Path) -> Result<PathBuf, FolderError> {
     let path = Path::new(path);
@@ -284,7 +298,7 @@ fn usable(path: &str, own: &Path) -> Result<PathBuf, FolderError> {
     }
     let real = std::fs::canonicalize(path).map_err(|error| match error.kind() {
         io::ErrorKind::NotFound => FolderError::NotThere(path.to_owned()),
-        io::ErrorKind::PermissionDenied => FolderError::NoRights(path.to_owned()),
+        io::ErrorKind::PermissionDenied => FolderError::no_rights(path),
         _ => FolderError::Unreadable(error),
     })?;
     if !real.is_dir() {
@@ -296,7 +310,7 @@ fn usable(path: &str, own: &Path) -> Result<PathBuf, FolderError> {
     if real.starts_with(own) {
         return Err(FolderError::Own);
     }
-    std::fs::read_dir(&real).map_err(|_| FolderError::NoRights(path.to_owned()))?;
+    std::fs::read_dir(&real).map_err(|_| FolderError::no_rights(&real))?;
     Ok(real)
 }
 

@@ -6,6 +6,7 @@ pub mod pictures;
 pub mod pictures_ahead;
 pub mod places;
 mod positions;
+pub mod rights;
 pub mod scan;
 mod shown;
 pub mod stations;

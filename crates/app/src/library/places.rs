@@ -87,14 +87,14 @@ pub fn inside(
         return Err(FolderError::Relative);
     }
     let real = std::fs::canonicalize(asked).map_err(|error| match error.kind() {
-        ErrorKind::PermissionDenied => FolderError::NoRights(asked.into()),
+        ErrorKind::PermissionDenied => FolderError::no_rights(asked),
         ErrorKind::NotADirectory => FolderError::NoDirectory(asked.into()),
         _ => FolderError::NotThere(asked.into()),
     })?;
     if !real.is_dir() {
         return Err(FolderError::NoDirectory(asked.into()));
     }
-    std::fs::read_dir(&real).map_err(|_| FolderError::NoRights(asked.into()))?;
+    std::fs::read_dir(&real).map_err(|_| FolderError::no_rights(&real))?;
     let mounts = Mounts::read();
     let media = |path: &&PathBuf| !is_system(path) && !mounts.is_system(path);
     let inside = directories(&real);

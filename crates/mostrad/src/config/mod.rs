@@ -30,6 +30,17 @@ pub(crate) struct Sourced {
     pub about: &'static str,
 }
 
+/// How to log.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum LogFormat {
+    /// To the journal under systemd, else as text.
+    Auto,
+    /// As text.
+    Text,
+    /// As JSON.
+    Json,
+}
+
 /// The configuration.
 #[derive(Debug, Clone)]
 pub(crate) struct Config {
@@ -70,8 +81,8 @@ pub(crate) struct Config {
     pub database_url: String,
     /// Log level.
     pub log: String,
-    /// Whether logs are JSON.
-    pub log_json: bool,
+    /// How to log.
+    pub log_format: LogFormat,
     /// Every value with its source, for `mostra config show`.
     pub shown: Vec<Sourced>,
 }
@@ -178,7 +189,11 @@ impl Config {
             console_port: values.number("console_port"),
             house_port: values.number("house_port"),
             log: values.text("log").into(),
-            log_json: values.text("log_format") == "json",
+            log_format: match values.text("log_format") {
+                "json" => LogFormat::Json,
+                "text" => LogFormat::Text,
+                _ => LogFormat::Auto,
+            },
             data,
             database_url,
             shown: values.0,

@@ -62,7 +62,7 @@ pub(super) const SETTINGS: &[Setting] = &[
     setting("house_port", "PORT", Port, "7642", "port of the console for the house, by TLS, once a person opens it"),
     setting("database_url", "URL", Text, "", "PostgreSQL to use; the one that scripts/postgres keeps for DATA if left out"),
     setting("log", "LEVEL", Text, "info", "least important messages to log: error, warn, info, debug"),
-    setting("log_format", "FORM", Words(&["text", "json"]), "text", "how to log"),
+    setting("log_format", "FORM", Words(&["auto", "text", "json"]), "auto", "how to log: auto (to the journal under systemd, else text), text or json"),
 ];
 
 impl Setting {
@@ -137,6 +137,9 @@ mod tests {
             help("max_age"),
             "Seconds that an announcement stays valid, 60 to 86400 [default: 1800]"
         );
-        assert_eq!(help("log_format"), "How to log: text or json [default: text]");
+        assert_eq!(
+            help("log_format"),
+            "How to log: auto (to the journal under systemd, else text), text or json [default: auto]"
+        );
     }
 }
