@@ -16,6 +16,7 @@ build:
 	@scripts/build
 
 check:
+	@scripts/install-packages
 	@scripts/npm-packages
 	cargo fmt --all --check
 	cargo fmt --manifest-path fuzz/Cargo.toml --check
