@@ -18,6 +18,7 @@ mod folders;
 mod foreign;
 mod forged;
 mod hardware;
+mod installed;
 mod interface;
 mod interfaces;
 mod letter;

@@ -11,6 +11,7 @@ use mostra_app::streams::Streams;
 use mostra_core::access::Standing;
 use sd_notify::NotifyState;
 use tokio::sync::broadcast::error::RecvError;
+use tokio::time::Instant;
 
 /// How long many changes are taken as one.
 const SETTLE: Duration = Duration::from_secs(1);
@@ -66,12 +67,18 @@ impl Watched {
         let mut alive = tokio::time::interval(every);
         alive.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut told = String::new();
-        let mut changed = true;
+        let mut due = Some(Instant::now());
         loop {
+            let settled = async {
+                match due {
+                    Some(due) => tokio::time::sleep_until(due).await,
+                    None => std::future::pending().await,
+                }
+            };
             tokio::select! {
                 _ = alive.tick() => tell(&[NotifyState::Watchdog]),
-                () = tokio::time::sleep(SETTLE), if changed => {
-                    changed = false;
+                () = settled => {
+                    due = None;
                     let now = self.line();
                     if now != told {
                         tell(&[NotifyState::Status(&now)]);
@@ -79,7 +86,9 @@ impl Watched {
                     }
                 }
                 change = changes.recv() => match change {
-                    Ok(_) | Err(RecvError::Lagged(_)) => changed = true,
+                    Ok(_) | Err(RecvError::Lagged(_)) => {
+                        due.get_or_insert_with(|| Instant::now() + SETTLE);
+                    }
                     Err(RecvError::Closed) => return,
                 },
             }
