@@ -1,5 +1,5 @@
 # make demo | test | start | check | bench | fuzz | soak | mutants | screenshots
-.PHONY: demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
+.PHONY: deb demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -36,6 +36,10 @@ bench:
 	@scripts/install-packages bench
 	@scripts/build release
 	@target/release/mostra-benches; code=$$?; scripts/postgres stop target/test-house; exit $$code
+
+# The Debian package, into target/deb.
+deb:
+	@scripts/deb
 
 # Licences, versions, sources and use of dependencies.
 dependencies:

@@ -27,6 +27,9 @@ pub fn attention(
             list.push(format!("{label} is away: its drive is not there or does not answer. What is in it is hidden."));
         }
     }
+    if network.served().is_empty() && network.off().is_none() {
+        list.push("No interface has an address of a home network, so devices cannot find the house. Connect the network; the house is served there by itself.".into());
+    }
     if !context.records_answer() {
         list.push("PostgreSQL does not answer. Watching goes on; changes cannot be saved until it is back.".into());
     }

@@ -84,6 +84,9 @@ enum Noun {
 
 #[tokio::main(flavor = "current_thread")]
 async fn main() -> ExitCode {
+    if let Some(ended) = mostra_manual::asked::<Arguments>("1") {
+        return ended;
+    }
     // A reader that closes the pipe early is no failure.
     let arguments = Arguments::parse();
     let connection = match Connection::new(arguments.console.as_deref(), arguments.token_file) {

@@ -46,6 +46,9 @@ fn main() -> ExitCode {
         let made = mostra_media::art::make_for_parent(&arguments.collect::<Vec<_>>());
         return if made.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE };
     }
+    if let Some(ended) = mostra_manual::asked::<Flags>("8") {
+        return ended;
+    }
     memory::set_up();
     let flags = Flags::parse();
     if flags.openapi {
@@ -90,6 +93,11 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     logging::start(&config);
     prepare_data(&config.data)?;
     let served = ServedInterface::choose(&config.interfaces)?;
+    if served.is_empty() {
+        tracing::warn!(
+            "no interface has an address of a home network yet; the house is served on those that get one"
+        );
+    }
     // Ports first: what is taken is told before anything else is touched.
     let mut listeners = Vec::new();
     let mut device_port = kept_port(&config, served.first().map(|s| s.address));
@@ -98,7 +106,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
         device_port = listener.local_addr().map_or(device_port, |a| a.port());
         listeners.push((interface.clone(), listener));
     }
-    if config.device_port == 0 {
+    if config.device_port == 0 && device_port > 0 {
         // Without it, it is only another port the next time.
         let _ = std::fs::write(config.data.join(PORT_FILE), device_port.to_string());
     }
@@ -336,7 +344,7 @@ fn kept_port(config: &Config, address: Option<Ipv4Addr>) -> u16 {
     let kept = || std::fs::read_to_string(config.data.join(PORT_FILE)).ok()?.trim().parse().ok();
     // Somebody else may have it by now.
     let free =
-        |port: &u16| address.is_some_and(|address| mostra_directory::bind(address, *port).is_ok());
+        |port: &u16| address.is_none_or(|address| mostra_directory::bind(address, *port).is_ok());
     kept().filter(free).unwrap_or(0)
 }
 

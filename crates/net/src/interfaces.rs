@@ -31,12 +31,6 @@ pub enum InterfaceError {
         /// What the host has.
         here: Vec<String>,
     },
-    /// None of them has an address that could be served.
-    #[error("no interface has a private IPv4 address")]
-    NoneUsable {
-        /// What the host has.
-        here: Vec<String>,
-    },
 }
 
 impl InterfaceError {
@@ -47,10 +41,6 @@ impl InterfaceError {
             InterfaceError::Missing { here, .. } => {
                 format!("This host has: {}.", here.join(", "))
             }
-            InterfaceError::NoneUsable { here } => format!(
-                "This host has: {}. Connect the network, or name one with --interfaces.",
-                here.join(", ")
-            ),
         }
     }
 }
@@ -90,8 +80,8 @@ impl ServedInterface {
     /// Chooses from the host's interfaces at start.
     ///
     /// # Errors
-    /// [`InterfaceError`] for a name or address that the host does not have, or when there is none
-    /// at all. One that is there and not up yet is no error: it is served once it is.
+    /// [`InterfaceError`] for a name or address that the host does not have. One that is there and
+    /// not up yet is no error, nor is a host without any: each is served once it is up.
     pub fn choose(wanted: &Interfaces) -> Result<Vec<ServedInterface>, InterfaceError> {
         let all = if_addrs::get_if_addrs()?;
         let served = pick(wanted, &all);
@@ -105,9 +95,6 @@ impl ServedInterface {
             if let Some(name) = list.iter().find(|entry| !is_there(entry)) {
                 return Err(InterfaceError::Missing { name: name.clone(), here: here() });
             }
-        }
-        if served.is_empty() && !matches!(wanted, Interfaces::Listed(_)) {
-            return Err(InterfaceError::NoneUsable { here: here() });
         }
         Ok(served)
     }

@@ -63,6 +63,9 @@ enum Verb {
 
 #[tokio::main]
 async fn main() -> ExitCode {
+    if let Some(ended) = mostra_manual::asked::<Arguments>("1") {
+        return ended;
+    }
     let outcome = match Arguments::parse().verb {
         Verb::Run { personas, quiet } => run(&personas, quiet).await,
         Verb::Show { address } => show(address).await,
