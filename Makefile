@@ -1,5 +1,5 @@
 # make demo | test | start | check | bench | fuzz | soak | mutants | screenshots
-.PHONY: deb demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
+.PHONY: deb deb-test demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -40,6 +40,10 @@ bench:
 # The Debian package, into target/deb.
 deb:
 	@scripts/deb
+
+# The package installed, upgraded, removed and purged in a fresh Debian root under systemd.
+deb-test:
+	@scripts/test-package
 
 # Licences, versions, sources and use of dependencies.
 dependencies:

@@ -43,3 +43,18 @@ fn systemd_is_told_when_it_is_ready_how_it_is_and_that_it_lives() {
         assert!(service.stop());
     });
 }
+
+#[test]
+fn records_that_do_not_answer_are_told_though_nothing_is_saved() {
+    in_a_house(|mut house| {
+        let cluster = Cluster::new();
+        house.database_url = cluster.start(true);
+        let _service = house.begin();
+        let attention = || house.json(&["status"])["attention"].to_string();
+        assert!(!attention().contains("PostgreSQL"), "{}", attention());
+        cluster.stop();
+        until(20, "the word", || attention().contains("PostgreSQL does not answer").then_some(()));
+        cluster.start(true);
+        until(20, "it to go", || (!attention().contains("PostgreSQL")).then_some(()));
+    });
+}

@@ -151,7 +151,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     let mut noting = tokio::spawn(sightings::run(devices.clone()));
     let delivering = event_delivery::run(context.clone(), house.subscriptions.clone(), devices);
     let mut delivering = tokio::spawn(delivering);
-    let mut holding = tokio::spawn(keep_hold(house.accounts.clone(), hold));
+    let mut holding = tokio::spawn(keep_hold(context.clone(), house.accounts.clone(), hold));
     tokio::spawn(host_load::run(context.clone(), console.host_load.clone()));
     tokio::spawn(load(context.clone(), house.library.clone()));
     if config.pictures_ahead {
@@ -394,18 +394,22 @@ async fn open_records(config: &Config) -> Result<Records, StartupError> {
     if !service_manager::is_there() {
         return Records::open(&config.database_url, PATIENCE).await.map_err(failed);
     }
-    // Whoever starts it with the machine waits as long as PostgreSQL takes.
+    // Whoever installs or starts it waits a minute with it; after that systemd starts it again and
+    // again, and nobody waits.
+    let until = tokio::time::Instant::now() + 2 * PATIENCE;
     loop {
-        service_manager::waits("waiting for PostgreSQL", 2 * PATIENCE);
-        match Records::open(&config.database_url, PATIENCE).await {
-            Err(error @ StoreError::Away(_)) => {
+        service_manager::waits("waiting for PostgreSQL", PATIENCE);
+        match Records::open(&config.database_url, WORD).await {
+            Err(error @ StoreError::Away(_)) if tokio::time::Instant::now() < until => {
                 tracing::warn!("waiting for PostgreSQL: {error}");
-                tokio::time::sleep(Duration::from_secs(1)).await;
             }
             other => return other.map_err(failed),
         }
     }
 }
+
+/// How often it is said that PostgreSQL is waited for.
+const WORD: Duration = Duration::from_secs(10);
 
 /// How long PostgreSQL is waited for at the start.
 const PATIENCE: Duration = Duration::from_secs(30);
@@ -437,14 +441,16 @@ async fn hold(records: &Records, config: &Config) -> Result<Hold, StartupError> 
 const HELD: Duration = Duration::from_secs(3);
 
 /// Holds the database, and notes the time in it; ends when another service has taken it.
-async fn keep_hold(accounts: Arc<Accounts>, mut hold: Hold) -> StoreError {
+async fn keep_hold(context: Context, accounts: Arc<Accounts>, mut hold: Hold) -> StoreError {
     let mut look = tokio::time::interval(Duration::from_secs(5));
     look.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut looks = 0_u64;
     loop {
         look.tick().await;
-        if let Err(error @ StoreError::Held(_)) = hold.keep().await {
-            return error;
+        match hold.keep().await {
+            Err(error @ StoreError::Held(_)) => return error,
+            // Whoever asks is told, though nothing was to be saved meanwhile.
+            kept => context.set_records_answer(kept.is_ok()),
         }
         // Where a password was reset on the host, sessions ended that are still known here.
         accounts.refresh().await;
