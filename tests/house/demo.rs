@@ -57,7 +57,8 @@ fn the_demo_shows_its_steps_takes_its_commands_and_stops() {
         let group = nix::unistd::Pid::from_raw(-(demo.id() as i32));
         nix::sys::signal::kill(group, nix::sys::signal::Signal::SIGINT).expect("Ctrl-C");
         let status = demo.wait().expect("the end");
-        assert!(asked.elapsed() < Duration::from_secs(5), "{:?}", asked.elapsed());
+        // PostgreSQL writes all to the disk before it ends, which other tests are using as well.
+        assert!(asked.elapsed() < Duration::from_secs(10), "{:?}", asked.elapsed());
         assert_eq!(status.code(), Some(0));
         let rest: String = lines.map_while(Result::ok).collect();
         assert!(rest.contains("Stopped."), "{rest}");
