@@ -27,7 +27,7 @@ pub(crate) enum AccountVerb {
         /// Read the new password from this file, or from standard input with `-`
         #[arg(long, value_name = "FILE")]
         password_file: Option<String>,
-        /// Read your own password until now from this file
+        /// Read your own current password from this file
         #[arg(long, value_name = "FILE")]
         current_file: Option<String>,
     },

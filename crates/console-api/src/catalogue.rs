@@ -12,7 +12,7 @@ use mostra_app::compute_pool::{ComputePool, DEADLINE, WorkOwner};
 use mostra_app::library::Library;
 use mostra_core::access::{Grant, Pass};
 use mostra_core::account::SignedIn;
-use mostra_core::catalogue::{Folder, ItemView, Node, Object, Page, Window, Wish};
+use mostra_core::catalogue::{Folder, ItemView, Node, Object, Page, TextQuery, Window};
 use mostra_core::ids::{FileId, FolderId};
 use mostra_core::stop::Stop;
 use mostra_core::{Kinds, KindsError, present, profile};
@@ -356,12 +356,12 @@ async fn find(
     let catalogue = reader.library.catalogue();
     let sort = window.sort()?;
     let Some(text) = &wanted.criteria else {
-        let wish = Wish::read(&wanted.q, catalogue.options().locale);
+        let query = TextQuery::read(&wanted.q, catalogue.options().locale);
         let work = {
             let (catalogue, pass, id) = (catalogue.clone(), pass.clone(), id.clone());
             let (start, count) = (window.start, window.count);
             move |stop: &Stop| {
-                catalogue.find(stop, &pass, &id, &wish, Window { start, count, sort: &sort })
+                catalogue.find(stop, &pass, &id, &query, Window { start, count, sort: &sort })
             }
         };
         let found = reader.in_time(work).await?.ok_or_else(missing)?;

@@ -125,7 +125,7 @@ impl From<AccountError> for ApiFailure {
                     .next(lost)
             }
             AccountError::WrongCurrent => {
-                ApiFailure::new(StatusCode::FORBIDDEN, "The password until now is wrong").next(lost)
+                ApiFailure::new(StatusCode::FORBIDDEN, "The current password is wrong").next(lost)
             }
             AccountError::NoSession => ApiFailure::missing("There is no such session")
                 .next("`mostra account sessions` shows all."),

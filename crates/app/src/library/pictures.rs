@@ -233,7 +233,8 @@ impl Pictures {
         self.late.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Removes the oldest pictures until a tenth is free.
+    /// Removes the oldest pictures until half is free, so that there is room again to make some
+    /// ahead.
     async fn tidy(&self) {
         let directory = self.directory.clone();
         let left = tokio::task::spawn_blocking(move || {
@@ -241,7 +242,7 @@ impl Pictures {
             all.sort_by_key(|(_, _, made)| *made);
             let mut total: u64 = all.iter().map(|(_, size, _)| size).sum();
             for (path, size, _) in all {
-                if total <= KEPT / 10 * 9 {
+                if total <= KEPT / 2 {
                     break;
                 }
                 if std::fs::remove_file(path).is_ok() {

@@ -9,6 +9,7 @@ use mostra_core::Kind;
 use mostra_core::ids::FileId;
 use mostra_core::present;
 use tokio::sync::broadcast::error::RecvError;
+use tokio::time::Instant;
 
 use super::Library;
 use crate::context::Topic;
@@ -30,14 +31,20 @@ pub async fn run(library: Arc<Library>) {
     let mut ahead = Ahead { library, done: HashSet::new() };
     loop {
         ahead.newest().await;
-        // Until the catalogue has changed and stands still again.
-        let mut changed = false;
+        // Until the catalogue has changed and stands still again; what else changes is no matter.
+        let mut due: Option<Instant> = None;
         loop {
+            let still = async {
+                match due {
+                    Some(due) => tokio::time::sleep_until(due).await,
+                    None => std::future::pending().await,
+                }
+            };
             tokio::select! {
                 () = ahead.library.pictures.wanted.notified() => ahead.asked().await,
-                () = tokio::time::sleep(STILL), if changed => break,
+                () = still => break,
                 change = changes.recv() => match change {
-                    Ok(Topic::Catalogue) | Err(RecvError::Lagged(_)) => changed = true,
+                    Ok(Topic::Catalogue) | Err(RecvError::Lagged(_)) => due = Some(Instant::now() + STILL),
                     Ok(_) => {}
                     Err(RecvError::Closed) => return,
                 },
@@ -66,7 +73,12 @@ impl Ahead {
         for file in newest {
             self.asked().await;
             while self.library.devices.is_streaming() {
-                tokio::time::sleep(PAUSE).await;
+                let library = self.library.clone();
+                tokio::select! {
+                    () = tokio::time::sleep(PAUSE) => {}
+                    // Whoever looks through an album meanwhile waits for its pictures.
+                    () = library.pictures.wanted.notified() => self.asked().await,
+                }
             }
             self.one(file).await;
         }

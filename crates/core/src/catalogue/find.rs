@@ -11,7 +11,7 @@ use super::placement::ContainerKind;
 use super::record::Record;
 use super::search::{Bits, Window};
 use super::sorted::Entry;
-use super::wish::Wish;
+use super::text_query::TextQuery;
 use crate::Kind;
 use crate::access::Pass;
 use crate::stop::Stop;
@@ -35,7 +35,7 @@ impl Catalogue {
         stop: &Stop,
         pass: &Pass,
         container: &str,
-        wish: &Wish,
+        query: &TextQuery,
         window: Window<'_>,
     ) -> Option<Found> {
         let ObjectId::Container(node) = ObjectId::parse(container, &self.epoch)? else {
@@ -46,13 +46,13 @@ impl Catalogue {
         if place != ROOT && container.access_counts.total(&seen) == 0 {
             return None;
         }
-        let hits: Vec<Hits<'_>> = wish.words.iter().map(|word| self.hits(word)).collect();
+        let hits: Vec<Hits<'_>> = query.words.iter().map(|word| self.hits(word)).collect();
         let mut groups: Vec<(FoundGroup, Vec<Entry>)> =
             FoundGroup::ALL.into_iter().map(|group| (group, Vec::new())).collect();
         let mut put = |group: FoundGroup, entry: Entry| groups[group as usize].1.push(entry);
-        if !wish.is_empty() {
+        if !query.is_empty() {
             self.find_lists(&seen, place, &hits, &mut put);
-            self.find_files(&seen, place, wish, &hits, stop, &mut put);
+            self.find_files(&seen, place, query, &hits, stop, &mut put);
         }
         if !window.sort.is_empty() {
             for (_, entries) in &mut groups {
@@ -160,7 +160,7 @@ impl Catalogue {
         &self,
         seen: &Visible<'_>,
         place: u32,
-        wish: &Wish,
+        query: &TextQuery,
         hits: &[Hits<'_>],
         stop: &Stop,
         put: &mut impl FnMut(FoundGroup, Entry),
@@ -181,7 +181,7 @@ impl Catalogue {
                 return;
             }
             let Some(record) = self.record(serial) else { return };
-            if !self.is_found(serial, record, wish, hits) {
+            if !self.is_found(serial, record, query, hits) {
                 return;
             }
             let group = match record.kind() {
@@ -194,8 +194,14 @@ impl Catalogue {
     }
 
     /// Whether all words are found of a file, or the date that some say and all others.
-    fn is_found(&self, serial: u32, record: Record<'_>, wish: &Wish, hits: &[Hits<'_>]) -> bool {
-        let dated = wish.date.as_ref().filter(|(dates, _)| dates.contains(&record.date()));
+    fn is_found(
+        &self,
+        serial: u32,
+        record: Record<'_>,
+        query: &TextQuery,
+        hits: &[Hits<'_>],
+    ) -> bool {
+        let dated = query.date.as_ref().filter(|(dates, _)| dates.contains(&record.date()));
         let by_date = |at: usize| dated.is_some_and(|(_, words)| words.contains(&at));
         let open = |(at, hit): &(usize, &Hits<'_>)| !hit.titles.holds(serial) && !by_date(*at);
         let mut open = hits.iter().enumerate().filter(open).peekable();

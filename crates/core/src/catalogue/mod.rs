@@ -36,7 +36,7 @@ mod record;
 mod search;
 mod settle;
 mod sorted;
-mod wish;
+mod text_query;
 
 use std::collections::{BTreeMap, HashSet};
 use std::sync::Arc;
@@ -49,7 +49,7 @@ pub use object::{
     ContainerClass, Found, FoundGroup, ItemView, Located, Node, Object, Page, Summary,
 };
 pub use search::Window;
-pub use wish::Wish;
+pub use text_query::TextQuery;
 
 use crate::chunks::Chunks;
 use crate::facts::Facts;

@@ -1,6 +1,6 @@
 //! What people find by words and dates.
 
-use mostra_core::catalogue::{FoundGroup, Window, Wish};
+use mostra_core::catalogue::{FoundGroup, TextQuery, Window};
 use mostra_core::stop::Stop;
 
 use super::*;
@@ -60,9 +60,9 @@ fn found(
     container: &str,
     text: &str,
 ) -> Vec<(&'static str, Vec<String>)> {
-    let wish = Wish::read(text, house.options().locale);
+    let query = TextQuery::read(text, house.options().locale);
     let window = Window { start: 0, count: 0, sort: &[] };
-    let found = house.find(&Stop::default(), pass, container, &wish, window).unwrap();
+    let found = house.find(&Stop::default(), pass, container, &query, window).unwrap();
     let mut objects = found.objects.into_iter();
     let group = |(group, count): &(FoundGroup, u32)| {
         (group.word(), objects.by_ref().take(*count as usize).map(|o| o.title).collect())
@@ -116,10 +116,10 @@ fn what_a_pass_does_not_cover_is_not_found_and_a_container_bounds_the_search() {
     assert_eq!(found(&house, &only, "0", "bjork"), []);
     assert_eq!(found(&house, &whole(), "pictures", "bjork"), []);
     assert_eq!(found(&house, &whole(), "music", "bjork").len(), 3);
-    let wish = Wish::read("bjork", house.options().locale);
+    let query = TextQuery::read("bjork", house.options().locale);
     let page = |start, count| {
         let window = Window { start, count, sort: &[] };
-        let found = house.find(&Stop::default(), &whole(), "0", &wish, window).unwrap();
+        let found = house.find(&Stop::default(), &whole(), "0", &query, window).unwrap();
         assert_eq!(found.total, 5);
         found.objects.into_iter().map(|o| o.title).collect::<Vec<_>>()
     };

@@ -10,21 +10,21 @@ const WORDS: usize = 16;
 /// What a person looks for. All words must be found, or the date that some of them say and all the
 /// others.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Wish {
+pub struct TextQuery {
     /// The words, folded.
     pub(super) words: Vec<String>,
     /// Dates by the number by which they sort, and which words say that.
     pub(super) date: Option<(Range<u64>, Range<usize>)>,
 }
 
-impl Wish {
+impl TextQuery {
     /// Reads what was written: `fog`, `björk live`, `harbour 2024`, `March 2024`, `15 March 2024`,
     /// `2024-03`.
-    pub fn read(text: &str, locale: Locale) -> Wish {
+    pub fn read(text: &str, locale: Locale) -> TextQuery {
         let words = text.split_whitespace().take(WORDS).map(|word| locale.fold(word));
         let words: Vec<String> = words.filter(|word| !word.is_empty()).collect();
         let date = (0..words.len()).find_map(|at| date_at(&words, at));
-        Wish { words, date }
+        TextQuery { words, date }
     }
 
     /// Whether nothing is looked for.
@@ -119,8 +119,8 @@ mod tests {
     use proptest::prelude::*;
 
     fn date(text: &str) -> Option<(u64, u64, Range<usize>)> {
-        let wish = Wish::read(text, Locale::default());
-        wish.date.map(|(keys, words)| (keys.start / 1_000_000, keys.end / 1_000_000, words))
+        let query = TextQuery::read(text, Locale::default());
+        query.date.map(|(keys, words)| (keys.start / 1_000_000, keys.end / 1_000_000, words))
     }
 
     #[test]
@@ -143,10 +143,10 @@ mod tests {
     proptest! {
         #[test]
         fn anything_can_be_written(text in "\\PC{0,60}") {
-            let wish = Wish::read(&text, Locale::default());
-            prop_assert!(wish.words.len() <= WORDS);
-            if let Some((keys, words)) = wish.date {
-                prop_assert!(keys.start < keys.end && words.end <= wish.words.len());
+            let query = TextQuery::read(&text, Locale::default());
+            prop_assert!(query.words.len() <= WORDS);
+            if let Some((keys, words)) = query.date {
+                prop_assert!(keys.start < keys.end && words.end <= query.words.len());
             }
         }
     }
