@@ -157,7 +157,7 @@ fn accounts_are_listed_changed_and_removed_and_their_sessions_end() {
             "--current-file",
             &second,
         ]);
-        assert!(wrong.contains("until now is wrong"), "{wrong}");
+        assert!(wrong.contains("current password is wrong"), "{wrong}");
         house.mostra(&["account", "password", "--password-file", &first, "--current-file", &own]);
         assert_eq!(status(&other), 401);
         house.mostra(&["folder", "list"]);

@@ -342,30 +342,34 @@ fn malformed_and_oversized_heads_are_refused() {
     });
 }
 
+/// More streams than a drive has threads take turns on them. How much each has of processors
+/// that are all busy is for the kernel to share, so what is asked is that none stands still.
 #[test]
-fn readers_at_once_share_fairly() {
+fn of_more_readers_than_threads_none_stands_still() {
     with_folder(|_, _, _| {
         let path = path_of("Vast");
-        let time = Duration::from_secs(2);
-        let begin_all = std::sync::Barrier::new(6);
-        let took: Vec<u64> = std::thread::scope(|scope| {
-            let readers: Vec<_> = (0..6)
+        let (readers, time) = (40, Duration::from_secs(4));
+        let begin_all = std::sync::Barrier::new(readers);
+        let silences: Vec<Duration> = std::thread::scope(|scope| {
+            let readers: Vec<_> = (0..readers)
                 .map(|_| {
                     scope.spawn(|| {
-                        let (mut stream, _) = begin(&path, "", None);
+                        let (mut stream, _) = begin(&path, "", Some(1 << 20));
                         begin_all.wait();
-                        let (began, mut total) = (Instant::now(), 0);
+                        let (began, mut last, mut longest) =
+                            (Instant::now(), Instant::now(), Duration::ZERO);
                         let mut buffer = vec![0; 256 << 10];
                         while began.elapsed() < time {
-                            total += stream.read(&mut buffer).unwrap() as u64;
+                            assert!(stream.read(&mut buffer).unwrap() > 0, "ended early");
+                            longest = longest.max(last.elapsed());
+                            last = Instant::now();
                         }
-                        total
+                        longest
                     })
                 })
                 .collect();
             readers.into_iter().map(|reader| reader.join().unwrap()).collect()
         });
-        let (least, most) = (took.iter().min().unwrap(), took.iter().max().unwrap());
-        assert!(least * 4 > *most, "{took:?}");
+        assert!(silences.iter().all(|one| *one < time / 2), "{silences:?}");
     });
 }
