@@ -78,9 +78,10 @@ fn the_description_is_as_the_standard_has_it_and_the_same_for_all() {
             }
             assert!(get.body.len() < 64 << 10 && !get.body.starts_with(b"\xef\xbb\xbf"));
         }
-        // The page that people are led to opens without a login.
+        // Who opens its page on the host is led to the console.
         let page = between(&text, "<presentationURL>", "</presentationURL>").unwrap();
-        assert_eq!(ask(TV, "GET", page, "").status, 200);
+        let page = ask(TV, "GET", page, "");
+        assert_eq!((page.status, page.field("location")), (302, Some("http://127.0.0.1:7641/")));
         // Icons: each true to its size, below 32 KiB, named when asked.
         for (name, size, profile) in [
             ("png", 120, "PNG_LRG_ICO"),

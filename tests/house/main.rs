@@ -28,6 +28,7 @@ mod pictures;
 mod postgres;
 mod promises;
 mod proof;
+mod reached;
 mod recovery;
 mod resume;
 mod sightings;

@@ -923,6 +923,11 @@ export interface components {
             addresses?: string[];
             /** @description SHA-256 of the certificate, to compare with what the browser shows. */
             fingerprint?: string | null;
+            /**
+             * Format: int64
+             * @description When the certificate ends, in Unix milliseconds; another is made before.
+             */
+            certificate_ends_ms?: number | null;
         };
         /** @description Something that plays in the console's own player. */
         ConsolePlaying: {

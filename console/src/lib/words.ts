@@ -73,6 +73,7 @@ export const lasting = (since: number) => {
 };
 
 /** A day and a time of day, to the minute, as the reader writes them. */
+export const day = (ms: number) => new Date(ms).toLocaleDateString([], { dateStyle: "long" });
 export const moment = (ms: number) => new Date(ms).toLocaleString([], { dateStyle: "long", timeStyle: "short" });
 
 /** A date as a file has it (`2024`, `2024-03-15`, `2024-03-15T10:00:00+02:00`), as the reader writes it. */

@@ -234,7 +234,7 @@ pub struct AccountSession {
 }
 
 /// From where the console can be reached.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ConsoleAccess {
     /// Whether it is open to the house's network.
     pub open: bool,
@@ -244,6 +244,9 @@ pub struct ConsoleAccess {
     /// SHA-256 of the certificate, to compare with what the browser shows.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fingerprint: Option<String>,
+    /// When the certificate ends, in Unix milliseconds; another is made before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate_ends_ms: Option<u64>,
 }
 
 /// A one-time code for making an account.

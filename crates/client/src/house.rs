@@ -4,8 +4,7 @@ use std::io::{IsTerminal, Read};
 
 use clap::Subcommand;
 use mostra_api::{
-    Account, Code, ConfigValue, ConsoleAccess, House, HouseChange, Login, NewAccount, Session,
-    Setup, Status, SwitchOff,
+    Account, ConfigValue, House, HouseChange, Login, NewAccount, Session, Setup, Status, SwitchOff,
 };
 use reqwest::Method;
 
@@ -74,16 +73,6 @@ pub(crate) enum HouseVerb {
         #[arg(long, value_name = "HOST")]
         forbid: Vec<String>,
     },
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum ConsoleVerb {
-    /// Open the console to the house's network, by TLS
-    Open,
-    /// Close the console to the house's network; this host still reaches it
-    Close,
-    /// Show a one-time code with which somebody in the house makes an account
-    Code,
 }
 
 #[derive(Debug, Subcommand)]
@@ -249,45 +238,12 @@ fn off_words(house: &House) -> String {
     )
 }
 
-/// The console, from elsewhere than this host.
-pub(crate) async fn console(
-    connection: &Connection,
-    output: &Output,
-    verb: ConsoleVerb,
-) -> Result<(), Failure> {
-    match verb {
-        ConsoleVerb::Open => access(connection, output, true).await,
-        ConsoleVerb::Close => access(connection, output, false).await,
-        ConsoleVerb::Code => {
-            let code: Code = connection.change(Method::POST, "/console/code", None::<&()>).await?;
-            output.print(&code, |c| {
-                format!("{}  (for one account, within {} minutes)", c.code, c.seconds / 60)
-            })
-        }
-    }
-}
-
 fn doorway_words(doorway: &str) -> &'static str {
     if doorway == "open" {
         "let in at once (doorway open)"
     } else {
         "wait for your decision (doorway ask)"
     }
-}
-
-async fn access(connection: &Connection, output: &Output, open: bool) -> Result<(), Failure> {
-    let wish = ConsoleAccess { open, addresses: vec![], fingerprint: None };
-    let access: ConsoleAccess = connection.change(Method::PUT, "/console", Some(&wish)).await?;
-    output.print(&access, |a| {
-        if !a.open {
-            return "The console is closed to the house; this host still reaches it.".into();
-        }
-        format!(
-            "The console is open to the house at {}\nThe browser will warn once about the certificate; its SHA-256 must be\n  {}\nFor an account there: mostra console code",
-            a.addresses.join(" "),
-            a.fingerprint.as_deref().unwrap_or_default()
-        )
-    })
 }
 
 pub(crate) async fn status(connection: &Connection, output: &Output) -> Result<(), Failure> {

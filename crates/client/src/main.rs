@@ -3,6 +3,7 @@
 mod account;
 mod catalogue;
 mod connection;
+mod console;
 mod device;
 mod folder;
 mod house;
@@ -59,7 +60,7 @@ enum Noun {
     House(house::HouseVerb),
     /// The console on other machines of the house
     #[command(subcommand)]
-    Console(house::ConsoleVerb),
+    Console(console::ConsoleVerb),
     /// Published folders
     #[command(subcommand)]
     Folder(folder::FolderVerb),
@@ -101,7 +102,7 @@ async fn main() -> ExitCode {
         }
         Noun::Logout => house::logout(&connection, &output).await,
         Noun::House(verb) => house::run(&connection, &output, verb).await,
-        Noun::Console(verb) => house::console(&connection, &output, verb).await,
+        Noun::Console(verb) => console::run(&connection, &output, verb).await,
         Noun::Folder(verb) => folder::run(&connection, &output, verb).await,
         Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
         Noun::Device(verb) => device::run(&connection, &output, verb).await,

@@ -10,6 +10,7 @@ mod devices;
 mod folders;
 mod guard;
 mod house;
+mod house_access;
 mod live;
 mod media;
 mod openapi;
@@ -37,7 +38,7 @@ use mostra_app::streams::Streams;
 use mostra_net::{ListenError, listen};
 use utoipa_actix_web::AppExt as _;
 
-pub use access::HouseAccess;
+pub use house_access::HouseAccess;
 pub use openapi::document as openapi_document;
 
 /// What the console listener is made of. Handlers are given the parts that they use.

@@ -9,6 +9,7 @@ use mostra_protocol::server::description::{DEVICE_PATH, ICONS, document_path};
 use mostra_app::devices::Devices;
 use mostra_app::network::Network;
 
+use super::DeviceConnection;
 use super::gate::{Requester, named};
 
 const XML: &str = "text/xml; charset=\"utf-8\"";
@@ -78,14 +79,25 @@ async fn icon(request: HttpRequest, name: web::Path<String>) -> impl Responder {
     answer.content_type(*mime).body(bytes.to_vec())
 }
 
-/// What a person sees who opens the server's address (DESC-12): a page without settings.
-async fn page(network: web::Data<Network>) -> impl Responder {
+/// What a person sees who opens the server's address (DESC-12): the console where it is open to
+/// them, else a page that says how it is opened.
+async fn page(request: HttpRequest, network: web::Data<Network>) -> impl Responder {
+    let place = request.conn_data::<DeviceConnection>();
+    let console = place.and_then(|at| network.console.url(*at.peer.ip(), *at.local.ip()));
+    if let Some(console) = console {
+        return HttpResponse::Found()
+            .insert_header((header::LOCATION, console.as_str()))
+            .insert_header((header::CACHE_CONTROL, "no-store"))
+            .content_type("text/html; charset=utf-8")
+            .body(format!("<!doctype html><a href=\"{console}\">The console</a>"));
+    }
     let name = mostra_protocol::model::xml::escape(&network.name());
     HttpResponse::Ok().content_type("text/html; charset=utf-8").body(format!(
         "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\">\
          <meta name=\"viewport\" content=\"width=device-width\"><title>{name}</title>\
          <body style=\"font:18px/1.5 sans-serif;max-width:36em;margin:3em auto;padding:0 1em\">\
          <h1>{name}</h1><p>This is a media server. Look for it in the menu of your television, \
-         player or speaker.</p><p>To manage it, open the console on the host it runs on.</p>"
+         player or speaker.</p><p>Its console is closed to other machines. Whoever manages it opens it on \
+         the host it runs on: in Settings, or by <code>mostra console open</code>.</p>"
     ))
 }

@@ -157,7 +157,10 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     if config.pictures_ahead {
         tokio::spawn(mostra_app::library::pictures_ahead::run(house.library.clone()));
     }
+    house.network.console.set_loopback(console_address.port());
     console.access.restore(&console).await;
+    let follow = console.clone();
+    tokio::spawn(async move { follow.access.follow(&follow).await });
     tracing::info!("the console is at http://{console_address}");
     for interface in house.network.served().iter() {
         tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
@@ -190,7 +193,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     house.network.command(discovery::DiscoveryCommand::Stop);
     let _ = tokio::time::timeout(Duration::from_secs(2), announcing).await;
     context.stop();
-    console.access.close().await;
+    console.access.close(&console).await;
     let quickly = Duration::from_secs(2);
     let _ = tokio::time::timeout(quickly, device_listeners.close()).await;
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
@@ -302,7 +305,7 @@ impl House {
             host_load: Arc::default(),
             pool: self.pool.clone(),
             config: Arc::new(shown.collect()),
-            access: Arc::new(HouseAccess::new(config.house_port)),
+            access: Arc::new(HouseAccess::new(config.house_port, config.interfaces.clone())),
         }
     }
 }

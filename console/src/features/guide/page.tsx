@@ -6,7 +6,7 @@ import { useAccess, useChange, useDevices, useFolders, useStatus } from "../../a
 import { Button, Card, Field, Headline, Trouble } from "../../components/basics";
 import { Decide, StandingMark } from "../../features/devices/standing";
 import { Picker } from "../../features/folders/picker";
-import { OpenConsole } from "../../features/settings/page";
+import { OpenConsole } from "../../features/settings/open-console";
 
 const STEPS = ["Name", "First folder", "Doorway", "Tablet", "First device"];
 

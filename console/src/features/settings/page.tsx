@@ -1,62 +1,11 @@
 // Name, doorway, and from where the console can be reached.
 import { useState } from "react";
-import { api, type Code, type House, type HouseChange } from "../../api/client";
-import { useAccess, useChange, useStatus } from "../../api/queries";
+import { api, type House, type HouseChange } from "../../api/client";
+import { useChange, useStatus } from "../../api/queries";
 import { Accounts } from "./accounts";
+import { OpenConsole } from "./open-console";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
-
-export function OpenConsole() {
-  const access = useAccess();
-  const [code, setCode] = useState<Code | null>(null);
-  const change = useChange((open: boolean) => api.PUT("/api/v1/console", { body: { open } }), ["house"]);
-  const make = useChange(async () => {
-    const answer = await api.POST("/api/v1/console/code");
-    if (answer.data) setCode(answer.data);
-    return answer;
-  }, []);
-  if (!access.data) return <Loading />;
-  if (!access.data.open) {
-    return (
-      <>
-        <p className="mb-3">Opened, the console answers on the house&rsquo;s network by TLS, with a login.</p>
-        <Button onClick={() => change.mutate(true)} disabled={change.isPending}>
-          Open the console to the house
-        </Button>
-        <Trouble problem={change.error} />
-      </>
-    );
-  }
-  return (
-    <div className="space-y-3">
-      <p>
-        Open at{" "}
-        {access.data.addresses?.map((address) => (
-          <b key={address} className="mr-2 break-all select-all">
-            {address}
-          </b>
-        ))}
-      </p>
-      <p className="text-sm">
-        The browser there warns once, since the certificate is the house&rsquo;s own. Its SHA-256 must be
-        <code className="block break-all text-soft select-all">{access.data.fingerprint}</code>
-      </p>
-      {code && (
-        <p role="status">
-          One-time code for one account: <b className="text-xl tracking-widest select-all">{code.code}</b> (
-          {Math.round(code.seconds / 60)} minutes)
-        </p>
-      )}
-      <div className="flex flex-wrap gap-3">
-        <Button onClick={() => make.mutate(undefined)}>Show a one-time code</Button>
-        <Button look="danger" onClick={() => change.mutate(false)} disabled={change.isPending}>
-          Close it again
-        </Button>
-      </div>
-      <Trouble problem={change.error ?? make.error} />
-    </div>
-  );
-}
 
 /** The sections in their order, by the id of each. */
 const SECTIONS = [

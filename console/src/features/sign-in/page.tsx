@@ -7,27 +7,48 @@ import { Button, Card, Field, Headline, Loading, Trouble } from "../../component
 
 export function SignIn() {
   const setup = useSetup();
-  const [joining, setJoining] = useState(false);
+  const [given] = useState(takeCode);
+  const [joining, setJoining] = useState(given !== "");
   return (
     <main className="mx-auto max-w-lg px-4 py-10">
       <p className="mb-6 font-serif text-2xl font-semibold">Mostra</p>
       {setup.isPending && <Loading />}
       <Trouble problem={setup.error} />
       {setup.data && (
-        <Form key={String(joining)} setup={setup.data} joining={joining} onJoin={() => setJoining(!joining)} />
+        <Form
+          key={String(joining)}
+          setup={setup.data}
+          joining={joining}
+          given={given}
+          onJoin={() => setJoining(!joining)}
+        />
       )}
     </main>
   );
 }
 
-function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJoin: () => void }) {
+/** The one-time code that came with the address, as a QR code has it; it leaves the address. */
+function takeCode(): string {
+  const code = /^#code=([\w-]+)$/.exec(window.location.hash)?.[1];
+  if (code) window.history.replaceState(null, "", window.location.pathname);
+  return code ?? "";
+}
+
+interface FormProperties {
+  setup: Setup;
+  joining: boolean;
+  given: string;
+  onJoin: () => void;
+}
+
+function Form({ setup, joining, given, onJoin }: FormProperties) {
   const client = useQueryClient();
   const first = setup.needed && !setup.code_needed;
   const fresh = first || joining;
-  const [name, setName] = useState("house");
+  const [name, setName] = useState(joining ? "" : "house");
   const [password, setPassword] = useState("");
   const [again, setAgain] = useState("");
-  const [code, setCode] = useState("");
+  const [code, setCode] = useState(given);
   const [busy, setBusy] = useState(false);
   const [problem, setProblem] = useState<Problem | null>(null);
   const submit = async (event: FormEvent) => {
@@ -57,7 +78,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
               label="Name"
               autoComplete="username"
               value={name}
-              autoFocus={!joining}
+              autoFocus={!joining || given !== ""}
               onFocus={(e) => e.target.select()}
               onChange={(e) => setName(e.target.value)}
               required
@@ -70,7 +91,7 @@ function Form({ setup, joining, onJoin }: { setup: Setup; joining: boolean; onJo
               value={code}
               onChange={(e) => setCode(e.target.value)}
               autoComplete="one-time-code"
-              autoFocus
+              autoFocus={given === ""}
               required
             />
           )}

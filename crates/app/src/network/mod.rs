@@ -1,5 +1,6 @@
 //! The house on the network: who it says it is, where it is reached, and discovery.
 
+mod console_place;
 pub mod discovery;
 pub mod event_delivery;
 mod other_servers;
@@ -23,6 +24,7 @@ use mostra_protocol::server::description::{self, Description, Edition};
 use mostra_store::{Counter, StoreError};
 use tokio::sync::{mpsc, watch};
 
+pub use console_place::ConsolePlace;
 pub use subscriptions::Subscriptions;
 
 use crate::clock::Clock;
@@ -80,6 +82,8 @@ pub struct Network {
     commands: mpsc::UnboundedSender<DiscoveryCommand>,
     /// Why an interface cannot be discovered, by interface name.
     problems: Mutex<HashMap<String, String>>,
+    /// Where a person finds the console.
+    pub console: ConsolePlace,
     other_servers: OtherServers,
     /// Other servers that have our name or UDN, and when they were last heard.
     duplicates: Mutex<BTreeMap<(Ipv4Addr, Sameness), Moment>>,
@@ -117,6 +121,7 @@ impl Network {
             device_port: AtomicU16::new(device_port),
             commands,
             problems: Mutex::default(),
+            console: ConsolePlace::default(),
             other_servers: OtherServers::default(),
             duplicates: Mutex::default(),
         })
