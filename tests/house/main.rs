@@ -5,6 +5,7 @@
 mod accessible;
 mod bridge;
 mod choices;
+mod configured;
 mod console;
 mod content;
 mod counters;

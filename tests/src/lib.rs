@@ -210,6 +210,13 @@ impl House {
 
     /// The command that starts the service.
     pub fn service_command(&self) -> Command {
+        let mut command = self.bare_command();
+        command.args(["--interfaces", "loopback"]);
+        command
+    }
+
+    /// The same on the interfaces that its files name.
+    pub fn bare_command(&self) -> Command {
         let mut command = match self.under.split_first() {
             Some((program, arguments)) => {
                 let mut command = Command::new(program);
@@ -218,7 +225,7 @@ impl House {
             }
             None => Command::new(binary("mostrad")),
         };
-        command.args(["--interfaces", "loopback", "--data"]).arg(self.data.path());
+        command.arg("--data").arg(self.data.path());
         // What many tests do at once is enough for the processors; one has them made ahead.
         command.args(["--pictures", "asked"]);
         command.env("MOSTRA_DATABASE_URL", &self.database_url);
@@ -238,7 +245,12 @@ impl House {
     /// # Panics
     /// When it does not.
     pub fn start_with(&self, flags: &[&str]) -> Running {
-        let mut running = self.launch_with(flags);
+        let running = self.launch_with(flags);
+        self.answering(running)
+    }
+
+    /// Waits until the console of a service that was launched answers.
+    fn answering(&self, mut running: Running) -> Running {
         let end = Instant::now() + Duration::from_secs(60);
         while !raw::get("127.0.0.1:7641", "/api/v1/setup").is_ok_and(|a| a.status == 200) {
             let ended = running.0.try_wait().expect("wait");
@@ -266,12 +278,16 @@ impl House {
     /// # Panics
     /// When it cannot be started.
     pub fn launch_with(&self, flags: &[&str]) -> Running {
+        self.launch_as(self.service_command().args(flags))
+    }
+
+    fn launch_as(&self, command: &mut Command) -> Running {
         let log = std::fs::OpenOptions::new()
             .create(true)
             .append(true)
             .open(self.data.path().join("mostrad.log"))
             .expect("a log");
-        Running(self.service_command().args(flags).stderr(log).spawn().expect("mostrad starts"))
+        Running(command.stderr(log).spawn().expect("mostrad starts"))
     }
 
     /// Starts the service in a way that it must refuse; gives what it said.
@@ -294,7 +310,12 @@ impl House {
 
     /// The same with further flags.
     pub fn begin_with(&self, flags: &[&str]) -> Running {
-        let running = self.start_with(flags);
+        self.begin_as(self.service_command().args(flags))
+    }
+
+    /// The same of another command.
+    pub fn begin_as(&self, command: &mut Command) -> Running {
+        let running = self.answering(self.launch_as(command));
         std::fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
         let file = self.data.path().join("password");
         self.mostra(&["login", "--password-file", file.to_str().expect("text")]);

@@ -9,6 +9,7 @@ export type AccountUse = Schemas["AccountUse"];
 export type LiveEvent = Schemas["LiveEvent"];
 export type Catalogue = Schemas["CataloguePage"];
 export type CatalogueObject = Schemas["CatalogueObject"];
+export type ConfigValue = Schemas["ConfigValue"];
 export type Code = Schemas["Code"];
 export type DecisionRequest = Schemas["DecisionRequest"];
 export type Device = Schemas["Device"];

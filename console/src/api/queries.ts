@@ -12,7 +12,7 @@ import { api, read, type DecisionRequest, type Device, type LiveEvent, type Posi
 
 /** Topics of live events, with the paths whose answers they make stale. */
 const TOPICS = {
-  house: ["/api/v1/status", "/api/v1/house", "/api/v1/console"],
+  house: ["/api/v1/status", "/api/v1/house", "/api/v1/console", "/api/v1/config"],
   folders: ["/api/v1/folders", "/api/v1/status"],
   places: ["/api/v1/places"],
   catalogue: ["/api/v1/catalogue", "/api/v1/status"],
@@ -47,6 +47,7 @@ export const useStreams = () =>
 export const useAccounts = () => read.useQuery("get", "/api/v1/accounts");
 export const useSessions = () => read.useQuery("get", "/api/v1/sessions");
 export const useAccess = () => read.useQuery("get", "/api/v1/console");
+export const useConfig = () => read.useQuery("get", "/api/v1/config");
 export const useContinued = () => read.useQuery("get", "/api/v1/positions");
 export const usePreferences = () => read.useQuery("get", "/api/v1/preferences");
 export const useSetup = () => read.useQuery("get", "/api/v1/setup");

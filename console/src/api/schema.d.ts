@@ -209,6 +209,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/config/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a setting; it is checked first */
+        put: operations["setConfig"];
+        post?: never;
+        /** Give up a change that was made here; the file's value or the default counts again */
+        delete: operations["resetConfig"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/console": {
         parameters: {
             query?: never;
@@ -676,6 +694,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restart the service: streams end, and changed settings take effect */
+        post: operations["restart"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -904,16 +939,46 @@ export interface components {
              */
             seconds: number;
         };
+        /** @description A new value of a setting. */
+        ConfigChange: {
+            /** @description The value. */
+            value: string;
+        };
         /** @description A configuration value and where it came from. */
         ConfigValue: {
             /** @description Its name in the file; `MOSTRA_` and the name in capitals in the environment. */
             name: string;
             /** @description Its value; a secret is not shown. */
             value: string;
-            /** @description `flag`, `environment`, `file` or `default`. */
+            /** @description `flag`, `environment`, `console` (changed there or by the client), `file` or `default`. */
             source: string;
             /** @description What it is for. */
             about: string;
+            /** @description Its value if nobody gives one. */
+            default?: string;
+            /** @description What it may be: `text`, `number`, `words` or `subnets`. */
+            form?: string;
+            /**
+             * Format: int32
+             * @description The least number.
+             */
+            least?: number | null;
+            /**
+             * Format: int32
+             * @description The greatest number.
+             */
+            most?: number | null;
+            /** @description The words, one of which it is. */
+            words?: string[];
+            /**
+             * @description How a change takes effect: `at-once`, `after-restart`, or `on-the-host` where it is changed
+             *     in the configuration file alone.
+             */
+            takes?: string;
+            /** @description What it will be after a restart, where that differs. */
+            next?: string | null;
+            /** @description What is wrong with it in a file. */
+            problem?: string | null;
         };
         /** @description From where the console can be reached. */
         ConsoleAccess: {
@@ -2173,6 +2238,72 @@ export interface operations {
             };
         };
     };
+    setConfig: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConfigChange"];
+            };
+        };
+        responses: {
+            /** @description Change a setting; it is checked first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigValue"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resetConfig: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Give up a change that was made here; the file's value or the default counts again */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConfigValue"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getConsoleAccess: {
         parameters: {
             query?: never;
@@ -3249,6 +3380,33 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Preferences"];
                 };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restart: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Restart the service: streams end, and changed settings take effect */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457) */
             default: {

@@ -265,10 +265,42 @@ pub struct ConfigValue {
     pub name: String,
     /// Its value; a secret is not shown.
     pub value: String,
-    /// `flag`, `environment`, `file` or `default`.
+    /// `flag`, `environment`, `console` (changed there or by the client), `file` or `default`.
     pub source: String,
     /// What it is for.
     pub about: String,
+    /// Its value if nobody gives one.
+    #[serde(default)]
+    pub default: String,
+    /// What it may be: `text`, `number`, `words` or `subnets`.
+    #[serde(default)]
+    pub form: String,
+    /// The least number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub least: Option<u32>,
+    /// The greatest number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub most: Option<u32>,
+    /// The words, one of which it is.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub words: Vec<String>,
+    /// How a change takes effect: `at-once`, `after-restart`, or `on-the-host` where it is changed
+    /// in the configuration file alone.
+    #[serde(default)]
+    pub takes: String,
+    /// What it will be after a restart, where that differs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub next: Option<String>,
+    /// What is wrong with it in a file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<String>,
+}
+
+/// A new value of a setting.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ConfigChange {
+    /// The value.
+    pub value: String,
 }
 
 /// What a live event says: the named part of the house changed.

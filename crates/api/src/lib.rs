@@ -22,9 +22,9 @@ pub use folders::{
     ScanChange, ScanReport, ScanReports, ScanState,
 };
 pub use house::{
-    Account, AccountSession, AccountUse, Code, ConfigValue, ConsoleAccess, House, HouseChange,
-    HouseOff, Interface, LiveEvent, Login, NewAccount, NewPassword, Preferences, Session, Setup,
-    Status, SwitchOff,
+    Account, AccountSession, AccountUse, Code, ConfigChange, ConfigValue, ConsoleAccess, House,
+    HouseChange, HouseOff, Interface, LiveEvent, Login, NewAccount, NewPassword, Preferences,
+    Session, Setup, Status, SwitchOff,
 };
 pub use problem::Problem;
 pub use streams::{ConsolePlaying, HostLoad, NowPlaying, Stream, StreamList};

@@ -4,7 +4,7 @@ use std::io::{IsTerminal, Read};
 
 use clap::Subcommand;
 use mostra_api::{
-    Account, ConfigValue, House, HouseChange, Login, NewAccount, Session, Setup, Status, SwitchOff,
+    Account, House, HouseChange, Login, NewAccount, Session, Setup, Status, SwitchOff,
 };
 use reqwest::Method;
 
@@ -26,6 +26,12 @@ pub(crate) enum HouseVerb {
     },
     /// Switch the house on again
     On,
+    /// Start the service again, so that changed settings take effect; what plays breaks off
+    Restart {
+        /// Do not ask, though something plays
+        #[arg(long)]
+        yes: bool,
+    },
     /// Announce the house to players now, for those that do not search
     Announce,
     /// Reset how players know this server: the last resort for those that keep old listings
@@ -75,12 +81,6 @@ pub(crate) enum HouseVerb {
     },
 }
 
-#[derive(Debug, Subcommand)]
-pub(crate) enum ConfigVerb {
-    /// Show every value and where it came from
-    Show,
-}
-
 pub(crate) async fn run(
     connection: &Connection,
     output: &Output,
@@ -114,6 +114,7 @@ pub(crate) async fn run(
                 "The house was announced to players on all interfaces.".into()
             })
         }
+        HouseVerb::Restart { yes } => crate::config::restart(connection, output, yes).await,
         HouseVerb::Renew { yes } => {
             let costs =
                 "Players forget this server with their places and favourites and find a new one.";
@@ -275,16 +276,6 @@ pub(crate) async fn status(connection: &Connection, output: &Output) -> Result<(
         }
         lines.extend(s.attention.iter().map(|a| format!("! {a}")));
         lines.join("\n")
-    })
-}
-
-pub(crate) async fn config(connection: &Connection, output: &Output) -> Result<(), Failure> {
-    let values: Vec<ConfigValue> = connection.get("/config").await?;
-    output.print(&values, |values| {
-        let rows = values
-            .iter()
-            .map(|v| vec![v.name.clone(), v.value.clone(), v.source.clone(), v.about.clone()]);
-        table(&["name", "value", "from", "about"], rows)
     })
 }
 

@@ -2,6 +2,7 @@
 
 mod account;
 mod catalogue;
+mod config;
 mod connection;
 mod console;
 mod device;
@@ -80,7 +81,7 @@ enum Noun {
     Account(account::AccountVerb),
     /// The service's configuration
     #[command(subcommand)]
-    Config(house::ConfigVerb),
+    Config(config::ConfigVerb),
 }
 
 #[tokio::main(flavor = "current_thread")]
@@ -109,7 +110,7 @@ async fn main() -> ExitCode {
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
         Noun::Host => stream::host(&connection, &output).await,
         Noun::Account(verb) => account::run(&connection, &output, verb).await,
-        Noun::Config(house::ConfigVerb::Show) => house::config(&connection, &output).await,
+        Noun::Config(verb) => config::run(&connection, &output, verb).await,
     };
     match outcome {
         Ok(()) => ExitCode::SUCCESS,

@@ -3,9 +3,7 @@
 use std::collections::BTreeMap;
 
 use actix_web::{HttpResponse, delete, get, patch, post, put, web};
-use mostra_api::{
-    ConfigValue, House as ApiHouse, HouseChange, HouseOff, Interface, Status, SwitchOff,
-};
+use mostra_api::{House as ApiHouse, HouseChange, HouseOff, Interface, Status, SwitchOff};
 use mostra_app::attention::attention;
 use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
@@ -22,6 +20,7 @@ use mostra_core::station::{Allowed, NoHost};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::JsonBody;
+use super::configuration::Configuration;
 use super::problem::ApiFailure;
 use super::session::Caller;
 
@@ -33,8 +32,7 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(switch_off)
         .service(switch_on)
         .service(announce)
-        .service(renew)
-        .service(configuration);
+        .service(renew);
 }
 
 fn to_api(network: &Network, devices: &Devices, library: &Library) -> ApiHouse {
@@ -139,7 +137,10 @@ async fn status(
     devices: web::Data<Devices>,
     library: web::Data<Library>,
     streams: web::Data<Streams>,
+    config: web::Data<dyn Configuration>,
 ) -> web::Json<Status> {
+    let mut attention = attention(&context, &network, &devices, &library);
+    attention.extend(config.problems());
     let catalogue = library.catalogue();
     let count = |standing| devices.book().iter().filter(|d| d.standing == standing).count() as u32;
     let (problems, port) = (network.problems(), network.device_port());
@@ -163,7 +164,7 @@ async fn status(
         streams: streams.book().count() as u32,
         loaded: library.shared().is_loaded(),
         records: context.records_answer(),
-        attention: attention(&context, &network, &devices, &library),
+        attention,
     })
 }
 
@@ -275,17 +276,4 @@ fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, Stri
         usable.insert(extension, mime);
     }
     Ok(usable)
-}
-
-#[utoipa::path(
-    operation_id = "getConfig",
-    summary = "Configuration, with where each value came from",
-    responses((status = 200, body = Vec<mostra_api::ConfigValue>))
-)]
-#[get("/config")]
-async fn configuration(
-    _: Caller,
-    config: web::Data<Vec<ConfigValue>>,
-) -> web::Json<Vec<ConfigValue>> {
-    web::Json(config.to_vec())
 }

@@ -9,7 +9,7 @@ use actix_web::dev::ServerHandle;
 use mostra_api::ConsoleAccess;
 use mostra_app::clock::ms;
 use mostra_app::{Clock, settings};
-use mostra_net::{Interfaces, ServedInterface, listen};
+use mostra_net::{ServedInterface, listen};
 
 use super::certificate::{Certificate, CertificateError};
 use super::{ConsoleParts, Side, serve};
@@ -21,7 +21,6 @@ const LOOK: Duration = Duration::from_secs(2);
 pub struct HouseAccess {
     /// Port of the console for the house.
     port: u16,
-    wanted: Interfaces,
     open: tokio::sync::Mutex<Option<OpenConsole>>,
 }
 
@@ -53,9 +52,9 @@ struct ConsoleListener {
 }
 
 impl HouseAccess {
-    /// Closed; opened, the console is on this port of these interfaces.
-    pub fn new(port: u16, wanted: Interfaces) -> HouseAccess {
-        HouseAccess { port, wanted, open: tokio::sync::Mutex::default() }
+    /// Closed; opened, the console is on this port of the interfaces that are served.
+    pub fn new(port: u16) -> HouseAccess {
+        HouseAccess { port, open: tokio::sync::Mutex::default() }
     }
 
     /// Opens the console if the records say that it was open.
@@ -72,7 +71,7 @@ impl HouseAccess {
         if opened.is_some() {
             return Ok(());
         }
-        let addresses = self.addresses().map_err(OpenError::Unlisted)?;
+        let addresses = addresses(parts).map_err(OpenError::Unlisted)?;
         let certificate = Certificate::load(parts.library.data(), &addresses, now())?;
         // All are bound before any is served: it is open at every address or at none.
         let bound = addresses.into_iter().map(|address| Ok((address, self.bind(address)?)));
@@ -94,12 +93,6 @@ impl HouseAccess {
         Ok(())
     }
 
-    /// The host's addresses, whether or not the house is on.
-    fn addresses(&self) -> std::io::Result<Vec<Ipv4Addr>> {
-        let present = ServedInterface::present(&self.wanted)?;
-        Ok(present.into_iter().map(|interface| interface.address).collect())
-    }
-
     fn bind(&self, address: Ipv4Addr) -> Result<std::net::TcpListener, mostra_net::ListenError> {
         let place = SocketAddr::from((address, self.port));
         listen("console for the house", "--house-port", place, None)
@@ -114,7 +107,7 @@ impl HouseAccess {
         loop {
             look.tick().await;
             let mut opened = self.open.lock().await;
-            let (Some(open), Ok(addresses)) = (opened.as_mut(), self.addresses()) else { continue };
+            let (Some(open), Ok(addresses)) = (opened.as_mut(), addresses(parts)) else { continue };
             match open.certificate.renew_if_due(&addresses, now()) {
                 Ok(false) => {}
                 Ok(true) => {
@@ -188,6 +181,12 @@ impl OpenConsole {
         parts.network.console.set_house(port);
         parts.context.changed(mostra_app::Topic::House);
     }
+}
+
+/// The host's addresses, whether or not the house is on.
+fn addresses(parts: &ConsoleParts) -> std::io::Result<Vec<Ipv4Addr>> {
+    let present = ServedInterface::present(&parts.network.wanted())?;
+    Ok(present.into_iter().map(|interface| interface.address).collect())
 }
 
 /// Unix seconds.

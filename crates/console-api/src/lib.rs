@@ -6,6 +6,7 @@ mod assets;
 mod body;
 mod catalogue;
 mod certificate;
+mod configuration;
 mod devices;
 mod folders;
 mod guard;
@@ -26,7 +27,6 @@ use actix_service::ServiceFactory;
 use actix_web::dev::{ServerHandle, ServiceRequest, ServiceResponse};
 use actix_web::middleware::from_fn;
 use actix_web::{App, HttpServer, web};
-use mostra_api::ConfigValue;
 use mostra_app::Context;
 use mostra_app::accounts::Accounts;
 use mostra_app::compute_pool::ComputePool;
@@ -38,6 +38,7 @@ use mostra_app::streams::Streams;
 use mostra_net::{ListenError, listen};
 use utoipa_actix_web::AppExt as _;
 
+pub use configuration::{ConfigError, Configuration};
 pub use house_access::HouseAccess;
 pub use openapi::document as openapi_document;
 
@@ -60,8 +61,8 @@ pub struct ConsoleParts {
     pub host_load: Arc<HostLoad>,
     /// What takes a processor for a while.
     pub pool: Arc<ComputePool>,
-    /// The configuration, to be shown.
-    pub config: Arc<Vec<ConfigValue>>,
+    /// The configuration, to be shown and changed.
+    pub config: Arc<dyn Configuration>,
     /// Whether the console can be reached from the house.
     pub access: Arc<HouseAccess>,
 }
@@ -97,6 +98,7 @@ fn api() -> utoipa_actix_web::scope::Scope<
         .configure(session::routes)
         .configure(accounts::routes)
         .configure(house::routes)
+        .configure(configuration::routes)
         .configure(access::routes)
         .configure(folders::routes)
         .configure(catalogue::routes)

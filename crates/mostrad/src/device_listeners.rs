@@ -14,7 +14,7 @@ use mostra_app::network::{Network, Subscriptions};
 use mostra_app::streams::Streams;
 use mostra_core::off::Off;
 use mostra_directory::{DirectoryListener, bind};
-use mostra_net::{InterfaceChange, InterfaceMonitor, Interfaces, ServedInterface};
+use mostra_net::{InterfaceChange, InterfaceMonitor, ServedInterface};
 use tokio::sync::oneshot;
 
 /// How often the host's interfaces are looked at.
@@ -28,8 +28,6 @@ pub(crate) struct ListenerParts {
     pub(crate) streams: Arc<Streams>,
     /// What ends with it.
     pub(crate) subscriptions: Arc<Subscriptions>,
-    /// The interfaces to serve.
-    pub(crate) wanted: Interfaces,
 }
 
 /// The device listeners by interface.
@@ -119,7 +117,7 @@ impl DeviceListeners {
         let mut monitor = InterfaceMonitor::default();
         loop {
             ticker.tick().await;
-            let Ok(now) = ServedInterface::present(&self.parts.wanted) else { continue };
+            let Ok(now) = ServedInterface::present(&self.parts.network.wanted()) else { continue };
             for change in monitor.look(now, &self.parts.network.served()) {
                 match change {
                     InterfaceChange::Down(interface) => self.down(&interface).await,

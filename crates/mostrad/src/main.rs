@@ -15,7 +15,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Parser;
-use mostra_api::ConfigValue;
 use mostra_app::accounts::Accounts;
 use mostra_app::compute_pool::ComputePool;
 use mostra_app::devices::{Devices, DevicesParts, sightings};
@@ -25,12 +24,12 @@ use mostra_app::streams::Streams;
 use mostra_app::{Clock, Context, host_load, memory};
 use mostra_console_api::{HouseAccess, Side};
 use mostra_directory::DirectoryListener;
-use mostra_net::{Interfaces, Neighbours, ServedInterface};
+use mostra_net::{InterfaceError, Neighbours, ServedInterface};
 use mostra_store::{Hold, Records, StoreError};
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::mpsc;
 
-use config::{AccountVerb, Command, Config, Flags};
+use config::{AccountVerb, Command, Config, Flags, LiveConfig, Source};
 use device_listeners::{DeviceListeners, ListenerParts};
 use startup_error::StartupError;
 
@@ -67,12 +66,32 @@ fn main() -> ExitCode {
     let outcome = runtime.block_on(run(&flags));
     runtime.shutdown_timeout(Duration::from_secs(1));
     match outcome {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(Ended::Stopped) => ExitCode::SUCCESS,
+        Ok(Ended::ToRestart) => start_again(),
         Err(error) => {
             eprintln!("{}: {error}", error.heading());
             ExitCode::FAILURE
         }
     }
+}
+
+/// How the service ended.
+enum Ended {
+    /// It was asked to.
+    Stopped,
+    /// It is to start again.
+    ToRestart,
+}
+
+/// Becomes the same program anew, under the same process id: whoever keeps it goes on doing so.
+fn start_again() -> ExitCode {
+    use std::os::unix::process::CommandExt as _;
+    // After an upgrade the program's file is another one; the path is the same.
+    let program = std::env::current_exe().unwrap_or_else(|_| "mostrad".into());
+    let program = program.to_string_lossy().trim_end_matches(" (deleted)").to_owned();
+    let error = std::process::Command::new(program).args(std::env::args_os().skip(1)).exec();
+    eprintln!("mostrad cannot start again: {error}");
+    ExitCode::FAILURE
 }
 
 /// A thousand streams have two descriptors each; what is usually allowed at first is less.
@@ -83,16 +102,19 @@ fn more_descriptors() {
     }
 }
 
-async fn run(flags: &Flags) -> Result<(), StartupError> {
+async fn run(flags: &Flags) -> Result<Ended, StartupError> {
     let clock = Clock::start();
     let config = Config::load(flags)?;
     if let Some(Command::Account(AccountVerb::Reset(reset))) = &flags.command {
-        return reset::run(&config, reset).await;
+        return reset::run(&config, reset).await.map(|()| Ended::Stopped);
     }
     mostra_app::network::name_server(config.edition);
     logging::start(&config);
+    for problem in &config.problems {
+        tracing::error!("{}", problem.text);
+    }
     prepare_data(&config.data)?;
-    let served = ServedInterface::choose(&config.interfaces)?;
+    let served = chosen_interfaces(&config)?;
     if served.is_empty() {
         tracing::warn!(
             "no interface has an address of a home network yet; the house is served on those that get one"
@@ -131,8 +153,7 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     let broken =
         |e: std::io::Error| StartupError::new(format!("a listener failed: {e}"), "Check the log.");
     let directory = DirectoryListener::new(house.directory_parts(&context), config.connections);
-    let mut device_listeners =
-        DeviceListeners::new(directory, house.listener_parts(config.interfaces.clone()));
+    let mut device_listeners = DeviceListeners::new(directory, house.listener_parts());
     for (interface, listener) in listeners {
         // A house that is off only made sure that it can be reached later.
         if house.network.off().is_none() {
@@ -142,7 +163,8 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     // Whoever sees it answer may stop it.
     let mut stop = StopSignals::listen()
         .map_err(|e| StartupError::new(format!("signals cannot be listened for: {e}"), ""))?;
-    let console = house.console_parts(&context, &config);
+    let live = Arc::new(LiveConfig::new(flags, &config, house.network.clone()));
+    let console = house.console_parts(&context, &config, live.clone());
     let console_handle =
         mostra_console_api::serve(&console, console_listener, Side::Loopback, None)
             .map_err(broken)?;
@@ -171,8 +193,13 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
 
     // A house that goes on without one of these would tell nobody: it is started anew by whoever
     // keeps it.
+    let mut to_restart = false;
     let ended = tokio::select! {
         () = stop.asked() => None,
+        () = live.restart_asked() => {
+            to_restart = true;
+            None
+        }
         () = device_listeners.follow() => None,
         _ = &mut announcing => Some("discovery"),
         _ = &mut noting => Some("the noting of what devices do"),
@@ -187,8 +214,12 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
         let why = format!("{part} ended by itself, which is a fault of the service's own");
         return Err(StartupError::new(why, "Start it again; the log says more.").while_running());
     }
-    tracing::info!("stopping");
-    service_manager::stopping();
+    if to_restart {
+        tracing::info!("starting again");
+    } else {
+        tracing::info!("stopping");
+        service_manager::stopping();
+    }
     // Byebye goes out while the listener still answers (SSDP-22).
     house.network.command(discovery::DiscoveryCommand::Stop);
     let _ = tokio::time::timeout(Duration::from_secs(2), announcing).await;
@@ -199,7 +230,20 @@ async fn run(flags: &Flags) -> Result<(), StartupError> {
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
     let _ = tokio::time::timeout(quickly, noting).await;
     tracing::info!("stopped");
-    Ok(())
+    Ok(if to_restart { Ended::ToRestart } else { Ended::Stopped })
+}
+
+/// The interfaces to begin with. One that a file names may come later; one that this start names
+/// must be there.
+fn chosen_interfaces(config: &Config) -> Result<Vec<ServedInterface>, StartupError> {
+    let given = matches!(config.source("interfaces"), Source::Flag | Source::Environment);
+    match ServedInterface::choose(&config.interfaces) {
+        Err(error @ InterfaceError::Missing { .. }) if !given => {
+            tracing::warn!("{error}; it is served once it comes. {}", error.remedy());
+            ServedInterface::present(&config.interfaces).map_err(|e| InterfaceError::from(e).into())
+        }
+        other => Ok(other?),
+    }
 }
 
 /// The owners of all state, from which the listeners are given what they use.
@@ -222,6 +266,7 @@ impl House {
         commands: mpsc::UnboundedSender<discovery::DiscoveryCommand>,
     ) -> Result<House, StoreError> {
         let options = NetworkOptions {
+            interfaces: config.interfaces.clone(),
             max_age: config.max_age,
             multicast_ttl: config.multicast_ttl,
             also_from: config.also_from.clone(),
@@ -263,12 +308,11 @@ impl House {
         })
     }
 
-    fn listener_parts(&self, wanted: Interfaces) -> ListenerParts {
+    fn listener_parts(&self) -> ListenerParts {
         ListenerParts {
             network: self.network.clone(),
             streams: self.streams.clone(),
             subscriptions: self.subscriptions.clone(),
-            wanted,
         }
     }
 
@@ -288,13 +332,8 @@ impl House {
         &self,
         context: &Context,
         config: &Config,
+        live: Arc<LiveConfig>,
     ) -> mostra_console_api::ConsoleParts {
-        let shown = config.shown.iter().map(|value| ConfigValue {
-            name: value.name.into(),
-            value: value.value.clone(),
-            source: value.source.into(),
-            about: value.about.into(),
-        });
         mostra_console_api::ConsoleParts {
             context: context.clone(),
             accounts: self.accounts.clone(),
@@ -304,8 +343,8 @@ impl House {
             streams: self.streams.clone(),
             host_load: Arc::default(),
             pool: self.pool.clone(),
-            config: Arc::new(shown.collect()),
-            access: Arc::new(HouseAccess::new(config.house_port, config.interfaces.clone())),
+            config: live,
+            access: Arc::new(HouseAccess::new(config.house_port)),
         }
     }
 }

@@ -24,6 +24,11 @@ impl StartupError {
         StartupError { running: true, ..self }
     }
 
+    /// What stands in the way and its remedy, in one line.
+    pub(crate) fn one_line(&self) -> String {
+        format!("{}. {}", self.what, self.remedy)
+    }
+
     /// What comes before it where the service ends by it.
     pub(crate) fn heading(&self) -> &'static str {
         if self.running { "mostrad stopped" } else { "mostrad cannot start" }

@@ -4,6 +4,7 @@ import { api, type House, type HouseChange } from "../../api/client";
 import { useChange, useStatus } from "../../api/queries";
 import { Accounts } from "./accounts";
 import { OpenConsole } from "./open-console";
+import { Service } from "./service";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
 
@@ -15,6 +16,7 @@ const SECTIONS = [
   ["console", "Console in the house"],
   ["accounts", "Accounts"],
   ["network", "Where devices reach it"],
+  ["service", "Service"],
 ] as const;
 
 export function Settings() {
@@ -99,6 +101,7 @@ export function Settings() {
             <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
             <Appearance />
           </Card>
+          <Service />
         </div>
       </div>
     </>

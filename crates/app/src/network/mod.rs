@@ -15,7 +15,7 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use ipnet::Ipv4Net;
 use mostra_core::off::Off;
-use mostra_net::ServedInterface;
+use mostra_net::{Interfaces, ServedInterface};
 use mostra_protocol::Moment;
 use mostra_protocol::model::service::OwnService;
 use mostra_protocol::model::subnet;
@@ -36,6 +36,8 @@ use other_servers::OtherServers;
 /// What an installation chooses of how the house appears on the network.
 #[derive(Debug, Clone)]
 pub struct NetworkOptions {
+    /// Which interfaces to serve.
+    pub interfaces: Interfaces,
     /// Seconds that an announcement stays valid (SSDP-15).
     pub max_age: u32,
     /// Time to live of multicast, but on loopback (SSDP-5).
@@ -75,6 +77,8 @@ pub struct Network {
     boot_id: AtomicU32,
     /// Since when the house is off, if it is.
     off: watch::Sender<Option<Off>>,
+    /// Which interfaces are to be served.
+    wanted: ArcSwap<Interfaces>,
     /// Where devices reach us.
     served: ArcSwap<Vec<ServedInterface>>,
     /// The device listener's port as bound.
@@ -112,6 +116,7 @@ impl Network {
         let served = if off.is_some() { Vec::new() } else { served };
         Ok(Network {
             context,
+            wanted: ArcSwap::from_pointee(options.interfaces.clone()),
             options,
             name: RwLock::new(name),
             udn: RwLock::new(udn),
@@ -170,6 +175,17 @@ impl Network {
                 }
             }
         }
+    }
+
+    /// Which interfaces are to be served.
+    pub fn wanted(&self) -> Arc<Interfaces> {
+        self.wanted.load_full()
+    }
+
+    /// Other interfaces are to be served from now on; the listeners follow.
+    pub fn serve_on(&self, wanted: Interfaces) {
+        self.wanted.store(Arc::new(wanted));
+        self.context.changed(Topic::House);
     }
 
     /// Where devices reach us now.

@@ -8,7 +8,7 @@ use clap::{Arg, ArgMatches, Args, FromArgMatches, Parser, Subcommand};
 use super::settings::{SETTINGS, Setting};
 
 /// Publishes the house's media folders and proves that devices can play them.
-#[derive(Debug, Parser)]
+#[derive(Debug, Clone, Parser)]
 #[command(name = "mostrad", version, args_override_self = true)]
 pub(crate) struct Flags {
     /// Configuration file [default: DATA/mostra.toml, if there]
@@ -25,7 +25,7 @@ pub(crate) struct Flags {
 }
 
 /// What is done instead of serving.
-#[derive(Debug, Subcommand)]
+#[derive(Debug, Clone, Subcommand)]
 pub(crate) enum Command {
     /// Accounts, for whoever is on the host
     #[command(subcommand)]
@@ -33,14 +33,14 @@ pub(crate) enum Command {
 }
 
 /// What is done with accounts.
-#[derive(Debug, Subcommand)]
+#[derive(Debug, Clone, Subcommand)]
 pub(crate) enum AccountVerb {
     /// Set a lost password and end the account's sessions; the service may be running
     Reset(Reset),
 }
 
 /// Which account, and its password.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub(crate) struct Reset {
     /// The account
     #[arg(default_value = "house")]

@@ -1,6 +1,9 @@
-//! Typed configuration: flags, then `MOSTRA_*`, then `mostra.toml`, then defaults.
+//! Typed configuration: flags, then `MOSTRA_*`, then what was chosen in the console, then
+//! `mostra.toml`, then defaults.
 
+mod file;
 mod flags;
+mod live;
 mod rules;
 mod settings;
 
@@ -11,23 +14,52 @@ use mostra_core::traits::Rules;
 use mostra_net::Interfaces;
 use mostra_protocol::server::description::Edition;
 
+pub(crate) use file::FileProblem;
+use file::SettingsFile;
 pub(crate) use flags::{AccountVerb, Command, Flags, Reset};
-use rules::read_rules;
-use settings::{SETTINGS, Setting};
+pub(crate) use live::LiveConfig;
+use rules::{our_rules, read_rules};
+use settings::{SETTINGS, Setting, Takes, subnets};
 
 use crate::startup_error::StartupError;
 
-/// A value, where it came from, and what it is for.
-#[derive(Debug, Clone)]
+/// A value and where it came from.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Sourced {
     /// Name in the file.
     pub name: &'static str,
     /// The value, with secrets left out.
     pub value: String,
-    /// `flag`, `environment`, `file` or `default`.
-    pub source: &'static str,
-    /// What it is for.
-    pub about: &'static str,
+    /// From where.
+    pub source: Source,
+}
+
+/// Where a value came from. What stands earlier wins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Source {
+    /// A flag.
+    Flag,
+    /// The environment.
+    Environment,
+    /// The console or the client, which keep it in the data directory.
+    Console,
+    /// The configuration file.
+    File,
+    /// Nowhere: it is the default.
+    Default,
+}
+
+impl Source {
+    /// The word for it.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            Source::Flag => "flag",
+            Source::Environment => "environment",
+            Source::Console => "console",
+            Source::File => "file",
+            Source::Default => "default",
+        }
+    }
 }
 
 /// How to log.
@@ -85,54 +117,82 @@ pub(crate) struct Config {
     pub log_format: LogFormat,
     /// Every value with its source, for `mostra config show`.
     pub shown: Vec<Sourced>,
+    /// What is wrong in the files; something safe is used in its place.
+    pub problems: Vec<FileProblem>,
 }
 
-/// The settings as they were given, each checked.
-struct Values(Vec<Sourced>);
+/// The files of settings.
+#[derive(Debug, Clone, Default)]
+struct Files {
+    /// The configuration file, which a person writes.
+    file: SettingsFile,
+    /// What was changed in the console or by the client.
+    chosen: SettingsFile,
+}
 
-impl Values {
-    /// Puts the layers together: flags, then the environment, then the file, then defaults.
-    fn read(flags: &Flags, file: &toml::Table) -> Result<Values, StartupError> {
+impl Files {
+    fn read(flags: &Flags) -> Result<Files, StartupError> {
+        let given = flags.given().get("data").cloned();
+        let data = given.or_else(|| std::env::var("MOSTRA_DATA").ok());
+        let path = flags.config.clone().or_else(|| {
+            let usual = data.clone().unwrap_or_else(default_data);
+            let usual = Path::new(&usual).join("mostra.toml");
+            usual.exists().then_some(usual)
+        });
+        let file = path.map(|path| SettingsFile::read(&path)).transpose()?.unwrap_or_default();
+        let data = data.or_else(|| file.values.get("data").cloned()).unwrap_or_else(default_data);
+        let chosen = Path::new(&data).join(CHOSEN);
+        let chosen = chosen.exists().then(|| SettingsFile::read(&chosen)).transpose()?;
+        Ok(Files { file, chosen: chosen.unwrap_or_default() })
+    }
+
+    /// Every value by the layer that wins. What was given to this start must be right; what is
+    /// wrong in a file has something safe in its place.
+    fn values(&self, flags: &Flags) -> Result<Vec<Sourced>, StartupError> {
         let mut all = Vec::new();
         for setting in SETTINGS {
             let name = setting.name;
-            let flag = flags.given().get(name).cloned();
-            let variable = || std::env::var(setting.variable()).ok();
-            let (value, source) = match (flag, variable(), file.get(name)) {
-                (Some(value), ..) => (value, "flag"),
-                (None, Some(value), _) => (value, "environment"),
-                (None, None, Some(value)) => (text_of(name, value)?, "file"),
-                (None, None, None) => (default_of(setting), "default"),
-            };
-            if let Some((what, remedy)) = setting.wrong(&value) {
+            let given = flags.given().get(name).cloned().map(|value| (value, Source::Flag));
+            let given = given.or_else(|| {
+                let value = std::env::var(setting.variable()).ok();
+                value.map(|value| (value, Source::Environment))
+            });
+            if let Some((what, remedy)) = given.as_ref().and_then(|(value, _)| setting.wrong(value))
+            {
                 return Err(StartupError::new(what, &remedy));
             }
-            all.push(Sourced { name, value, source, about: setting.about });
+            let of = |file: &SettingsFile, source| {
+                file.values.get(name).map(|value| (value.clone(), source))
+            };
+            let chosen = || {
+                let may = setting.takes != Takes::OnTheHost;
+                of(&self.chosen, Source::Console).filter(|_| may)
+            };
+            let found = given.or_else(chosen).or_else(|| of(&self.file, Source::File));
+            let (value, source) =
+                found.unwrap_or_else(|| (self.fallback(setting), Source::Default));
+            all.push(Sourced { name, value, source });
         }
-        Ok(Values(all))
+        Ok(all)
     }
 
-    fn text(&self, name: &str) -> &str {
-        self.0.iter().find(|s| s.name == name).map_or("", |s| s.value.as_str())
-    }
-
-    /// A number, which was checked to be one.
-    fn number<T: std::str::FromStr + Default>(&self, name: &str) -> T {
-        self.text(name).parse().unwrap_or_default()
+    fn fallback(&self, setting: &Setting) -> String {
+        let mut problems = self.file.problems.iter().chain(&self.chosen.problems);
+        let is_wrong = problems.any(|problem| problem.setting == Some(setting.name));
+        match setting.safe.filter(|_| is_wrong) {
+            Some(safe) => safe.to_owned(),
+            None => default_of(setting),
+        }
     }
 }
 
-fn text_of(name: &str, value: &toml::Value) -> Result<String, StartupError> {
-    match value {
-        toml::Value::String(text) => Ok(text.clone()),
-        toml::Value::Integer(number) => Ok(number.to_string()),
-        // An edition is easily written as a number.
-        toml::Value::Float(number) => Ok(format!("{number:.1}")),
-        other => Err(StartupError::new(
-            format!("{name} in the configuration file is a {}", other.type_str()),
-            "Write it as a text or a number.",
-        )),
-    }
+fn text<'a>(values: &'a [Sourced], name: &str) -> &'a str {
+    values.iter().find(|s| s.name == name).map_or("", |s| s.value.as_str())
+}
+
+/// A number, which was checked to be one.
+fn number<T: std::str::FromStr + Default>(values: &[Sourced], name: &str) -> T {
+    text(values, name).parse().unwrap_or_default()
 }
 
 fn default_of(setting: &Setting) -> String {
@@ -142,101 +202,86 @@ fn default_of(setting: &Setting) -> String {
     }
 }
 
+/// Where settings that were changed in the console are kept, in the data directory.
+const CHOSEN: &str = "settings.toml";
+
 impl Config {
-    /// Puts the layers together.
+    /// Puts the layers together: flags, then the environment, then what was chosen in the console,
+    /// then the file, then defaults.
     ///
     /// # Errors
     /// [`StartupError`] that names the value at fault.
     pub(crate) fn load(flags: &Flags) -> Result<Config, StartupError> {
-        let file = match &flags.config {
-            Some(path) => Some(path.clone()),
-            None => {
-                let given = flags.given().get("data").cloned();
-                let data = given.or_else(|| std::env::var("MOSTRA_DATA").ok());
-                let path = PathBuf::from(data.unwrap_or_else(default_data)).join("mostra.toml");
-                path.exists().then_some(path)
-            }
-        };
-        let file = file.map(|path| read_file(&path)).transpose()?.unwrap_or_default();
-        let mut values = Values::read(flags, &file)?;
-        let data = PathBuf::from(values.text("data"));
-        let mut database_url = values.text("database_url").to_owned();
+        Config::of(flags, &Files::read(flags)?)
+    }
+
+    fn of(flags: &Flags, files: &Files) -> Result<Config, StartupError> {
+        let mut values = files.values(flags)?;
+        let mut problems = files.file.problems.clone();
+        problems.extend(files.chosen.problems.iter().cloned());
+        let data = PathBuf::from(text(&values, "data"));
+        let mut database_url = text(&values, "database_url").to_owned();
         if database_url.is_empty() {
             let kept = std::fs::read_to_string(data.join("postgres/url")).unwrap_or_default();
             database_url = kept.trim().to_owned();
         }
-        for shown in values.0.iter_mut().filter(|shown| shown.name == "database_url") {
+        for shown in values.iter_mut().filter(|shown| shown.name == "database_url") {
             shown.value = hide_password(&database_url);
         }
+        let rules = read_rules(text(&values, "traits"), &data).or_else(|error| {
+            let given = values.iter().find(|shown| shown.name == "traits").map(|s| s.source);
+            if matches!(given, Some(Source::Flag | Source::Environment)) {
+                return Err(error);
+            }
+            problems.push(FileProblem { setting: Some("traits"), text: error.one_line() });
+            our_rules()
+        })?;
         Ok(Config {
-            interfaces: match values.text("interfaces").trim() {
-                "auto" => Interfaces::Auto,
-                "loopback" => Interfaces::Loopback,
-                list => Interfaces::Listed(list.split(',').map(|s| s.trim().to_owned()).collect()),
-            },
-            device_port: values.number("device_port"),
-            poll_seconds: values.number("poll_seconds"),
-            max_age: values.number("max_age"),
-            multicast_ttl: values.number("multicast_ttl"),
-            connections: values.number("connections"),
-            also_from: subnets(values.text("also_from"))?,
-            registrar: values.text("registrar") == "on",
-            edition: Edition::from_word(values.text("edition")).unwrap_or_default(),
-            model: (values.text("model_name").into(), values.text("model_number").into()),
-            pictures_ahead: values.text("pictures") == "ahead",
-            scan_when_asked: values.text("scan") == "asked",
-            rules: read_rules(values.text("traits"), &data)?,
-            console_port: values.number("console_port"),
-            house_port: values.number("house_port"),
-            log: values.text("log").into(),
-            log_format: match values.text("log_format") {
+            interfaces: interfaces(text(&values, "interfaces")),
+            device_port: number(&values, "device_port"),
+            poll_seconds: number(&values, "poll_seconds"),
+            max_age: number(&values, "max_age"),
+            multicast_ttl: number(&values, "multicast_ttl"),
+            connections: number(&values, "connections"),
+            also_from: subnets(text(&values, "also_from")).unwrap_or_default(),
+            registrar: text(&values, "registrar") == "on",
+            edition: Edition::from_word(text(&values, "edition")).unwrap_or_default(),
+            model: (text(&values, "model_name").into(), text(&values, "model_number").into()),
+            pictures_ahead: text(&values, "pictures") == "ahead",
+            scan_when_asked: text(&values, "scan") == "asked",
+            rules,
+            console_port: number(&values, "console_port"),
+            house_port: number(&values, "house_port"),
+            log: text(&values, "log").into(),
+            log_format: match text(&values, "log_format") {
                 "json" => LogFormat::Json,
                 "text" => LogFormat::Text,
                 _ => LogFormat::Auto,
             },
             data,
             database_url,
-            shown: values.0,
+            shown: values,
+            problems,
         })
+    }
+
+    /// A setting as it is shown.
+    fn text(&self, name: &str) -> &str {
+        text(&self.shown, name)
+    }
+
+    /// Where a setting came from.
+    pub(crate) fn source(&self, name: &str) -> Source {
+        self.shown.iter().find(|s| s.name == name).map_or(Source::Default, |s| s.source)
     }
 }
 
-fn read_file(path: &Path) -> Result<toml::Table, StartupError> {
-    let text = std::fs::read_to_string(path).map_err(|e| {
-        StartupError::new(
-            format!("the configuration file {} cannot be read: {e}", path.display()),
-            "Check --config.",
-        )
-    })?;
-    let table: toml::Table = text.parse().map_err(|e| {
-        StartupError::new(
-            format!("the configuration file {} is not TOML: {e}", path.display()),
-            "Correct that line.",
-        )
-    })?;
-    let names: Vec<&str> = SETTINGS.iter().map(|setting| setting.name).collect();
-    if let Some(unknown) = table.keys().find(|k| !names.contains(&k.as_str())) {
-        return Err(StartupError::new(
-            format!("{unknown:?} in {} is not a value we know", path.display()),
-            &format!("The values are: {}.", names.join(", ")),
-        ));
+fn interfaces(value: &str) -> Interfaces {
+    match value.trim() {
+        "auto" => Interfaces::Auto,
+        "loopback" => Interfaces::Loopback,
+        list => Interfaces::Listed(list.split(',').map(|s| s.trim().to_owned()).collect()),
     }
-    Ok(table)
-}
-
-/// Reads subnets, as `10.1.0.0/24, 10.2.0.0/16`.
-fn subnets(list: &str) -> Result<Vec<Ipv4Net>, StartupError> {
-    let entries = list.split(',').map(str::trim).filter(|entry| !entry.is_empty());
-    entries
-        .map(|entry| {
-            entry.parse().map_err(|_| {
-                StartupError::new(
-                    format!("also_from holds {entry:?}, which is no subnet"),
-                    "Write each as 10.1.0.0/24, with commas between.",
-                )
-            })
-        })
-        .collect()
 }
 
 fn default_data() -> String {
@@ -267,43 +312,47 @@ mod tests {
         assert_eq!(hide_password("postgres://a:secret@h/db?x=1"), "postgres://a:…@h/db?x=1");
     }
 
+    /// A data directory with these files, and the flags that name it.
+    fn with(file: &str, chosen: &str, more: &[&str]) -> (tempfile::TempDir, Flags) {
+        let data = tempfile::tempdir().unwrap();
+        std::fs::write(data.path().join("mostra.toml"), file).unwrap();
+        std::fs::write(data.path().join(CHOSEN), chosen).unwrap();
+        let path = data.path().to_str().unwrap().to_owned();
+        let flags = Flags::parse_from([&["mostrad", "--data", &path], more].concat());
+        (data, flags)
+    }
+
     #[test]
-    fn subnets_are_read_or_named() {
-        let two = subnets(" 10.1.0.0/24,10.2.0.0/16 ").unwrap();
-        let expected: Vec<Ipv4Net> =
-            ["10.1.0.0/24", "10.2.0.0/16"].map(|net| net.parse().unwrap()).to_vec();
-        assert_eq!(two, expected);
-        assert_eq!(subnets("").unwrap(), []);
-        for wrong in ["10.1.0.0", "10.1.0.0/33", "lan/24"] {
-            assert!(subnets(wrong).unwrap_err().to_string().contains(wrong), "{wrong}");
+    fn earlier_layers_win_and_sources_are_told() {
+        let file = "device_port = 9000\nconsole_port = 9001\nmax_age = 900\n";
+        let chosen = "max_age = 600\ndatabase_url = \"postgres://elsewhere/x\"\n";
+        let (_data, flags) = with(file, chosen, &["--console-port", "9100"]);
+        let config = Config::load(&flags).unwrap();
+        assert_eq!((config.device_port, config.console_port), (9000, 9100));
+        assert_eq!((config.house_port, config.max_age), (7642, 600));
+        assert_eq!(config.database_url, "", "where the records are is not chosen in the console");
+        for (name, source) in [
+            ("device_port", Source::File),
+            ("console_port", Source::Flag),
+            ("house_port", Source::Default),
+            ("max_age", Source::Console),
+        ] {
+            assert_eq!(config.source(name), source, "{name}");
         }
     }
 
     #[test]
-    fn flags_win_over_the_file_and_sources_are_told() {
-        let folder = std::env::temp_dir().join(format!("mostra-config-{}", std::process::id()));
-        std::fs::create_dir_all(&folder).unwrap();
-        let file = folder.join("mostra.toml");
-        std::fs::write(&file, "device_port = 9000\nconsole_port = 9001\n").unwrap();
-        let flags = Flags::parse_from([
-            "mostrad",
-            "--config",
-            file.to_str().unwrap(),
-            "--console-port",
-            "9100",
-        ]);
+    fn what_is_wrong_in_a_file_has_something_safe_in_its_place() {
+        let file = "interfaces = 2027-01-01\nalso_from = \"10.1.0.0\"\nprot = 1\nmax_age = 5\n";
+        let (data, flags) = with(file, "", &[]);
+        std::fs::write(data.path().join("traits.toml"), "[[rule]]\nname = 3\n").unwrap();
         let config = Config::load(&flags).unwrap();
-        assert_eq!(
-            (config.device_port, config.console_port, config.house_port),
-            (9000, 9100, 7642)
-        );
-        let source = |name: &str| config.shown.iter().find(|s| s.name == name).unwrap().source;
-        assert_eq!(
-            (source("device_port"), source("console_port"), source("house_port")),
-            ("file", "flag", "default")
-        );
-        std::fs::write(&file, "prot = 1\n").unwrap();
-        assert!(Config::load(&flags).unwrap_err().to_string().contains("prot"));
-        std::fs::remove_dir_all(folder).unwrap();
+        assert_eq!(config.interfaces, Interfaces::Loopback, "and not all of them");
+        assert_eq!((config.also_from.len(), config.max_age), (0, 1800));
+        assert!(!config.rules.rules.is_empty(), "ours");
+        assert_eq!(config.problems.len(), 5, "{:?}", config.problems);
+        // What is given to a start must be right.
+        let (_data, flags) = with("", "", &["--max-age", "5"]);
+        assert!(Config::load(&flags).unwrap_err().to_string().contains("max_age"));
     }
 }

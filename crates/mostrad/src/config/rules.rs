@@ -26,13 +26,17 @@ pub(super) fn read_rules(named: &str, data: &Path) -> Result<Rules, StartupError
             rules
         }
     };
-    let ours: Rules = toml::from_str(include_str!("../traits.toml")).map_err(|e| {
-        StartupError::new(format!("our own traits: {e}"), "This is a defect of ours.")
-    })?;
+    let ours = our_rules()?;
     let is_new = |name: &str| rules.rules.iter().all(|r| r.name != name);
     let ours: Vec<Rule> = ours.rules.into_iter().filter(|r| is_new(&r.name)).collect();
     rules.rules.extend(ours);
     Ok(rules)
+}
+
+/// The rules that the program brings along.
+pub(super) fn our_rules() -> Result<Rules, StartupError> {
+    toml::from_str(include_str!("../traits.toml"))
+        .map_err(|e| StartupError::new(format!("our own traits: {e}"), "This is a defect of ours."))
 }
 
 #[cfg(test)]

@@ -1,5 +1,7 @@
 //! All settings, one row each. Flags, environment, file and `config show` come from these rows.
 
+use ipnet::Ipv4Net;
+
 /// What a setting's value may be.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum ValueForm {
@@ -11,6 +13,8 @@ pub(super) enum ValueForm {
     Number(u32, u32),
     /// One of some words.
     Words(&'static [&'static str]),
+    /// Subnets in a comma list.
+    Subnets,
 }
 
 /// A setting.
@@ -26,6 +30,21 @@ pub(super) struct Setting {
     pub default: &'static str,
     /// What it is for.
     pub about: &'static str,
+    /// Where a wrong value in a file is not replaced by the default: what is safe instead.
+    pub safe: Option<&'static str>,
+    /// How a change takes effect.
+    pub takes: Takes,
+}
+
+/// How a changed setting takes effect.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Takes {
+    /// At once.
+    AtOnce,
+    /// When the service starts again.
+    AfterRestart,
+    /// Only by whoever is on the host: it says where the records are.
+    OnTheHost,
 }
 
 const fn setting(
@@ -35,33 +54,48 @@ const fn setting(
     default: &'static str,
     about: &'static str,
 ) -> Setting {
-    Setting { name, placeholder, form, default, about }
+    let (safe, takes) = (None, Takes::AfterRestart);
+    Setting { name, placeholder, form, default, about, safe, takes }
 }
 
-use ValueForm::{Number, Port, Text, Words};
+impl Setting {
+    const fn on_the_host(self) -> Setting {
+        Setting { takes: Takes::OnTheHost, ..self }
+    }
+
+    const fn at_once(self) -> Setting {
+        Setting { takes: Takes::AtOnce, ..self }
+    }
+
+    const fn safe(self, value: &'static str) -> Setting {
+        Setting { safe: Some(value), ..self }
+    }
+}
+
+use ValueForm::{Number, Port, Subnets, Text, Words};
 
 /// All settings, in the order in which they are shown.
 #[rustfmt::skip]
 pub(super) const SETTINGS: &[Setting] = &[
-    setting("data", "DIR", Text, "", "where the service keeps its own files"),
-    setting("interfaces", "LIST", Text, "auto", "interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list"),
+    setting("data", "DIR", Text, "", "where the service keeps its own files").on_the_host(),
+    setting("interfaces", "LIST", Text, "auto", "interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list").at_once().safe("loopback"),
     setting("device_port", "PORT", Port, "7640", "port of the device listener"),
     setting("console_port", "PORT", Port, "7641", "port of the console on 127.0.0.1"),
     setting("poll_seconds", "SECONDS", Number(1, 86_400), "60", "seconds between looks at folders that cannot be watched"),
     setting("max_age", "SECONDS", Number(60, 86_400), "1800", "seconds that an announcement stays valid"),
     setting("multicast_ttl", "HOPS", Number(0, 4), "2", "time to live of multicast"),
     setting("connections", "NUMBER", Number(16, 32_768), "1024", "most connections of devices at once"),
-    setting("also_from", "SUBNETS", Text, "", "subnets from which devices may ask beside those of the interfaces, as 10.1.0.0/24 in a comma list"),
+    setting("also_from", "SUBNETS", Subnets, "", "subnets from which devices may ask beside those of the interfaces, as 10.1.0.0/24 in a comma list"),
     setting("registrar", "ON-OFF", Words(&["on", "off"]), "on", "whether the registrar is offered, for which some consoles look"),
     setting("edition", "EDITION", Words(&["1.0", "1.1"]), "1.0", "edition of the Device Architecture that is named"),
     setting("model_name", "NAME", Text, "Mostra", "model name in the device document, where a device needs a certain one"),
     setting("model_number", "NUMBER", Text, env!("CARGO_PKG_VERSION"), "model number in the device document"),
     setting("scan", "WHEN", Words(&["auto", "asked"]), "auto", "when folders are scanned: auto (at start and on changes) or asked"),
     setting("pictures", "WHEN", Words(&["ahead", "asked"]), "ahead", "when small pictures are made: ahead (newest first) or asked"),
-    setting("traits", "FILE", Text, "", "rules for devices that need something done differently; DATA/traits.toml if there"),
+    setting("traits", "FILE", Text, "", "rules for devices that need something done differently; DATA/traits.toml if there").on_the_host(),
     setting("house_port", "PORT", Port, "7642", "port of the console for the house, by TLS, once a person opens it"),
-    setting("database_url", "URL", Text, "", "PostgreSQL to use; the one that scripts/postgres keeps for DATA if left out"),
-    setting("log", "LEVEL", Text, "info", "least important messages to log: error, warn, info, debug"),
+    setting("database_url", "URL", Text, "", "PostgreSQL to use; the one that scripts/postgres keeps for DATA if left out").on_the_host(),
+    setting("log", "LEVEL", Words(&["error", "warn", "info", "debug"]), "info", "least important messages to log: error, warn, info, debug"),
     setting("log_format", "FORM", Words(&["auto", "text", "json"]), "auto", "how to log: auto (to the journal under systemd, else text), text or json"),
 ];
 
@@ -82,7 +116,7 @@ impl Setting {
         let range = match self.form {
             ValueForm::Number(least, most) => format!(", {least} to {most}"),
             ValueForm::Words(words) => format!(": {}", words.join(" or ")),
-            ValueForm::Text | ValueForm::Port => String::new(),
+            ValueForm::Text | ValueForm::Port | ValueForm::Subnets => String::new(),
         };
         let shown = if range.starts_with(':') && about.contains(':') { "" } else { &range };
         let default = match self.default {
@@ -98,7 +132,19 @@ impl Setting {
     pub(super) fn wrong(&self, value: &str) -> Option<(String, String)> {
         let name = self.name;
         match self.form {
-            ValueForm::Text => None,
+            ValueForm::Text => {
+                let plain = value.len() <= LONGEST && !value.chars().any(char::is_control);
+                (!plain).then(|| {
+                    let what = format!("{name} is too long or holds control characters");
+                    (what, format!("Give at most {LONGEST} characters on one line."))
+                })
+            }
+            ValueForm::Subnets => {
+                let entries = value.split(',').map(str::trim).filter(|entry| !entry.is_empty());
+                let wrong = entries.into_iter().find(|e| e.parse::<Ipv4Net>().is_err())?;
+                let what = format!("{name} holds {wrong:?}, which is no subnet");
+                Some((what, "Write each as 10.1.0.0/24, with commas between.".into()))
+            }
             ValueForm::Port => value.parse::<u16>().is_err().then(|| {
                 let what = format!("{name} is {value:?}, which is no port");
                 (what, "Give a number from 0 to 65535.".into())
@@ -116,6 +162,15 @@ impl Setting {
             }),
         }
     }
+}
+
+/// Bytes of a value at most.
+const LONGEST: usize = 1000;
+
+/// Reads subnets, as `10.1.0.0/24, 10.2.0.0/16`; nothing where one is none.
+pub(super) fn subnets(list: &str) -> Option<Vec<Ipv4Net>> {
+    let entries = list.split(',').map(str::trim).filter(|entry| !entry.is_empty());
+    entries.map(|entry| entry.parse().ok()).collect()
 }
 
 #[cfg(test)]
@@ -141,5 +196,19 @@ mod tests {
             help("log_format"),
             "How to log: auto (to the journal under systemd, else text), text or json [default: auto]"
         );
+    }
+
+    #[test]
+    fn subnets_are_read_or_named() {
+        let two = subnets(" 10.1.0.0/24,10.2.0.0/16 ").unwrap();
+        let expected: Vec<Ipv4Net> =
+            ["10.1.0.0/24", "10.2.0.0/16"].map(|net| net.parse().unwrap()).to_vec();
+        assert_eq!(two, expected);
+        assert_eq!(subnets(""), Some(vec![]));
+        let also_from = SETTINGS.iter().find(|s| s.name == "also_from").unwrap();
+        for wrong in ["10.1.0.0", "10.1.0.0/33", "lan/24"] {
+            assert_eq!(subnets(wrong), None);
+            assert!(also_from.wrong(wrong).unwrap().0.contains(wrong), "{wrong}");
+        }
     }
 }
