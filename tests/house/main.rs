@@ -32,6 +32,7 @@ mod proof;
 mod reached;
 mod recovery;
 mod resume;
+mod saved;
 mod sightings;
 mod standing;
 mod startup;

@@ -469,6 +469,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/folders/{id}/path": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Publish a folder from another path, with the ids and proof that its files have */
+        put: operations["moveFolder"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folders/{id}/rescan": {
         parameters: {
             query?: never;
@@ -607,6 +624,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/incoming-records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Take in a file of saved records, to be checked or restored */
+        put: operations["takeInRecords"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/live": {
         parameters: {
             query?: never;
@@ -688,6 +722,92 @@ export interface paths {
         /** Set how the account that asks wants the console shown */
         put: operations["setPreferences"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Saved records, and what is being done with them */
+        get: operations["listRecords"];
+        put?: never;
+        /** Save the records: everything decided, proven and kept, without media */
+        post: operations["saveRecords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a file of saved records */
+        delete: operations["removeRecords"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{name}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore a file into a database of its own, and compare what came with what was saved */
+        post: operations["checkRecords"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{name}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file of saved records, to be kept elsewhere */
+        get: operations["fetchRecords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{name}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the records of a file in the place of those that are here; the service restarts */
+        post: operations["restoreRecords"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1170,6 +1290,13 @@ export interface components {
             scanned_ms?: number | null;
             scan?: components["schemas"]["Scan"] | null;
         };
+        /** @description Where a folder is now. */
+        FolderMove: {
+            /** @description The path on the host. */
+            path: string;
+            /** @description Whether to take it though most of what is recorded is not there; that counts as gone then. */
+            anyway?: boolean;
+        };
         /** @description A sort of thing that was found. */
         FoundGroup: {
             /** @description `artists`, `albums`, `lists`, `folders`, `films`, `music` or `pictures`. */
@@ -1477,6 +1604,51 @@ export interface components {
              */
             bytes?: number | null;
         };
+        /** @description How much records hold. */
+        RecordCounts: {
+            /**
+             * Format: int64
+             * @description Published folders.
+             */
+            folders: number;
+            /**
+             * Format: int64
+             * @description Files.
+             */
+            files: number;
+            /**
+             * Format: int64
+             * @description Devices.
+             */
+            devices: number;
+            /**
+             * Format: int64
+             * @description What devices did.
+             */
+            sightings: number;
+            /**
+             * Format: int64
+             * @description Accounts.
+             */
+            accounts: number;
+        };
+        /** @description The saved records, and what is being done with them. */
+        RecordsState: {
+            /** @description The files, the newest first. */
+            saved: components["schemas"]["SavedRecords"][];
+            /** @description What the house holds now. */
+            now: components["schemas"]["RecordCounts"];
+            /** @description What is being done: `saving`, `checking` or `restoring`. */
+            doing?: string | null;
+            /**
+             * Format: int64
+             * @description Since when.
+             */
+            since_ms?: number | null;
+            /** @description Why the last save failed. */
+            problem?: string | null;
+            restored?: components["schemas"]["RestoredRecords"] | null;
+        };
         /** @description What to scan of a folder. */
         Rescan: {
             /** @description A directory, by path below the folder or absolute; all of the folder if left out. */
@@ -1486,6 +1658,57 @@ export interface components {
              *     is not mounted any more counts as gone, and another one in its place as that drive.
              */
             as_it_is?: boolean | null;
+        };
+        /** @description A restoring of saved records. */
+        RestoredRecords: {
+            /** @description The file. */
+            name: string;
+            /**
+             * Format: int64
+             * @description When.
+             */
+            at_ms: number;
+            /** @description Why it was not done; the records are as before then. */
+            problem?: string | null;
+        };
+        /** @description A folder when records were saved. */
+        SavedFolder: {
+            /** @description Its label. */
+            label: string;
+            /** @description Its path. */
+            path: string;
+        };
+        /** @description A file of saved records. */
+        SavedRecords: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description When it was made.
+             */
+            made_ms: number;
+            /**
+             * Format: int64
+             * @description Its bytes.
+             */
+            bytes: number;
+            /** @description Why it was made: `nightly`, `asked`, or `before-restore`. */
+            because: string;
+            /** @description The house's name then. */
+            house: string;
+            /** @description The version of the service that made it. */
+            version: string;
+            /** @description What is in it. */
+            holds: components["schemas"]["RecordCounts"];
+            /** @description The folders that were published, with their paths then. */
+            folders: components["schemas"]["SavedFolder"][];
+            /**
+             * Format: int64
+             * @description When it was checked since the service started.
+             */
+            checked_ms?: number | null;
+            /** @description What the check found wrong. */
+            problem?: string | null;
         };
         /** @description A scan's progress. */
         Scan: {
@@ -2878,6 +3101,41 @@ export interface operations {
             };
         };
     };
+    moveFolder: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FolderMove"];
+            };
+        };
+        responses: {
+            /** @description Publish a folder from another path, with the ids and proof that its files have */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     rescanFolder: {
         parameters: {
             query?: never;
@@ -3182,6 +3440,46 @@ export interface operations {
             };
         };
     };
+    takeInRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-tar": number[];
+            };
+        };
+        responses: {
+            /** @description Take in a file of saved records, to be checked or restored */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRecords"];
+                };
+            };
+            /** @description Something else */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     live: {
         parameters: {
             query?: never;
@@ -3379,6 +3677,186 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Saved records, and what is being done with them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordsState"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Save the records: everything decided, proven and kept, without media */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRecords"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Remove a file of saved records */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Restore a file into a database of its own, and compare what came with what was saved */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRecords"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fetchRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A file of saved records, to be kept elsewhere */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": number[];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restoreRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Put the records of a file in the place of those that are here; the service restarts */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedRecords"];
                 };
             };
             /** @description A problem document (RFC 9457) */

@@ -100,6 +100,16 @@ pub struct Rescan {
     pub as_it_is: Option<bool>,
 }
 
+/// Where a folder is now.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FolderMove {
+    /// The path on the host.
+    pub path: String,
+    /// Whether to take it though most of what is recorded is not there; that counts as gone then.
+    #[serde(default)]
+    pub anyway: bool,
+}
+
 /// Sub-folders to leave out.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Excluded {

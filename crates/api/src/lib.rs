@@ -8,6 +8,7 @@ mod devices;
 mod folders;
 mod house;
 mod problem;
+mod records;
 mod streams;
 
 pub use catalogue::{
@@ -18,8 +19,8 @@ pub use devices::{
     ProofStep, Sighting,
 };
 pub use folders::{
-    Excluded, Folder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places, Rescan, Scan,
-    ScanChange, ScanReport, ScanReports, ScanState,
+    Excluded, Folder, FolderMove, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places,
+    Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
 pub use house::{
     Account, AccountSession, AccountUse, Code, ConfigChange, ConfigValue, ConsoleAccess, House,
@@ -27,4 +28,5 @@ pub use house::{
     Session, Setup, Status, SwitchOff,
 };
 pub use problem::Problem;
+pub use records::{RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords};
 pub use streams::{ConsolePlaying, HostLoad, NowPlaying, Stream, StreamList};

@@ -23,6 +23,7 @@ pub mod library;
 pub mod memory;
 pub mod network;
 pub mod random;
+pub mod saved_records;
 pub mod settings;
 pub mod streams;
 

@@ -1,7 +1,7 @@
 //! The way to the service.
 
 use std::net::{SocketAddr, TcpStream};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
 
@@ -12,7 +12,7 @@ use serde::de::DeserializeOwned;
 
 /// What went wrong, why, and the next step.
 #[derive(Debug)]
-pub(crate) struct Failure(Problem);
+pub(crate) struct Failure(pub(crate) Problem);
 
 impl Failure {
     /// A failure on our side.
@@ -158,13 +158,71 @@ impl Connection {
         path: &str,
         body: Option<&B>,
     ) -> Result<reqwest::Response, Failure> {
-        let mut request = self.client.request(method, format!("{}/api/v1{path}", self.base));
-        if let Ok(token) = std::fs::read_to_string(&self.token_file) {
-            request = request.bearer_auth(token.trim());
-        }
+        let mut request = self.request(method, path);
         if let Some(body) = body {
             request = request.json(body);
         }
+        self.answer(request).await
+    }
+
+    /// Sends a file.
+    pub(crate) async fn upload<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        kind: &str,
+        file: &Path,
+    ) -> Result<T, Failure> {
+        let unreadable = |error: std::io::Error| {
+            Failure::new(format!("{} cannot be read: {error}", file.display()), "")
+        };
+        let opened = tokio::fs::File::open(file).await.map_err(unreadable)?;
+        let length = opened.metadata().await.map_err(unreadable)?.len();
+        let request = self.request(Method::PUT, path).header(reqwest::header::CONTENT_TYPE, kind);
+        let request = request.header(reqwest::header::CONTENT_LENGTH, length).body(opened);
+        self.json(self.answer(request).await?).await
+    }
+
+    /// Fetches a file, whole or not at all; gives its bytes. It is for its owner only.
+    pub(crate) async fn download(&self, path: &str, to: &Path) -> Result<u64, Failure> {
+        use tokio::io::AsyncWriteExt as _;
+        let mut answer = self.answer(self.request(Method::GET, path)).await?;
+        let wanted = answer.content_length();
+        let part = PathBuf::from(format!("{}.part", to.display()));
+        let written = async {
+            let mut options = tokio::fs::OpenOptions::new();
+            let mut file =
+                options.write(true).create(true).truncate(true).mode(0o600).open(&part).await?;
+            let mut bytes = 0;
+            while let Some(chunk) = answer.chunk().await.map_err(std::io::Error::other)? {
+                file.write_all(&chunk).await?;
+                bytes += chunk.len() as u64;
+            }
+            if wanted.is_some_and(|wanted| wanted != bytes) {
+                return Err(std::io::ErrorKind::UnexpectedEof.into());
+            }
+            file.sync_all().await?;
+            tokio::fs::rename(&part, to).await?;
+            Ok(bytes)
+        };
+        let written: std::io::Result<u64> = written.await;
+        written.map_err(|error| {
+            let _ = std::fs::remove_file(&part);
+            Failure::new(
+                format!("{} cannot be written: {error}", to.display()),
+                "Name another file.",
+            )
+        })
+    }
+
+    fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
+        let request = self.client.request(method, format!("{}/api/v1{path}", self.base));
+        match std::fs::read_to_string(&self.token_file) {
+            Ok(token) => request.bearer_auth(token.trim()),
+            Err(_) => request,
+        }
+    }
+
+    async fn answer(&self, request: reqwest::RequestBuilder) -> Result<reqwest::Response, Failure> {
         let answer = request.send().await.map_err(|error| {
             let why =
                 if error.is_connect() { "nothing answers there" } else { "the connection broke" };

@@ -5,10 +5,13 @@ use std::time::Duration;
 
 use clap::Subcommand;
 use indicatif::{ProgressBar, ProgressStyle};
-use mostra_api::{Excluded, Folder, LeftOutList, NewFolder, Rescan, Scan, ScanReports, ScanState};
+use mostra_api::{
+    Excluded, Folder, LeftOutList, NewFolder, Rescan, Scan, ScanReports, ScanState, Status,
+};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
+use crate::moved::Move;
 use crate::output::{Output, count, sure, table, time};
 
 #[derive(Debug, Subcommand)]
@@ -54,6 +57,8 @@ pub(crate) enum FolderVerb {
     },
     /// Leave sub-folders out, such as samples; or show which are
     LeaveOut(LeaveOut),
+    /// Say where a folder is now, as on another machine: ids, proof and places to go on from stay
+    Move(Move),
     /// Look for new, changed and vanished files
     Rescan {
         /// Its number or label
@@ -164,6 +169,7 @@ pub(crate) async fn run(
                 false => format!("Left out of {}:\n  {}", f.label, f.excluded.join("\n  ")),
             })
         }
+        FolderVerb::Move(wish) => crate::moved::run(connection, output, wish).await,
         FolderVerb::Rescan { folder, path: place, as_it_is, no_wait } => {
             let folder = find(connection, &folder).await?;
             let path = format!("/folders/{}/rescan", folder.id);
@@ -174,9 +180,21 @@ pub(crate) async fn run(
     }
 }
 
+/// The folders, once the catalogue is loaded: just after a start there are none yet.
+pub(crate) async fn loaded(connection: &Connection) -> Result<Vec<Folder>, Failure> {
+    let end = std::time::Instant::now() + Duration::from_secs(60);
+    loop {
+        let status: Status = connection.get("/status").await?;
+        if status.loaded || std::time::Instant::now() > end {
+            return connection.get("/folders").await;
+        }
+        tokio::time::sleep(Duration::from_millis(100)).await;
+    }
+}
+
 /// The folder of that number, label or path.
 pub(crate) async fn find(connection: &Connection, wanted: &str) -> Result<Folder, Failure> {
-    let folders: Vec<Folder> = connection.get("/folders").await?;
+    let folders = loaded(connection).await?;
     let fits = |f: &Folder| f.id.to_string() == wanted || f.label == wanted || f.path == wanted;
     let mut found: Vec<Folder> = folders.into_iter().filter(fits).collect();
     match found.len() {
@@ -300,7 +318,7 @@ fn show(folder: &Folder, left: &LeftOutList) -> String {
 }
 
 /// Waits for the scan, showing progress on a terminal.
-async fn finish(
+pub(crate) async fn finish(
     connection: &Connection,
     output: &Output,
     folder: Folder,

@@ -8,7 +8,9 @@ mod console;
 mod device;
 mod folder;
 mod house;
+mod moved;
 mod output;
+mod records;
 mod stream;
 
 use std::process::ExitCode;
@@ -82,6 +84,9 @@ enum Noun {
     /// The service's configuration
     #[command(subcommand)]
     Config(config::ConfigVerb),
+    /// The records as files: save, list, restore, check
+    #[command(subcommand)]
+    Records(records::RecordsVerb),
 }
 
 #[tokio::main(flavor = "current_thread")]
@@ -110,6 +115,7 @@ async fn main() -> ExitCode {
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
         Noun::Host => stream::host(&connection, &output).await,
         Noun::Account(verb) => account::run(&connection, &output, verb).await,
+        Noun::Records(verb) => records::run(&connection, &output, verb).await,
         Noun::Config(verb) => config::run(&connection, &output, verb).await,
     };
     match outcome {

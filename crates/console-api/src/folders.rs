@@ -2,8 +2,8 @@
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use mostra_api::{
-    Excluded, Folder as ApiFolder, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places,
-    Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
+    Excluded, Folder as ApiFolder, FolderMove, KindCounts, LeftOut, LeftOutList, NewFolder, Place,
+    Places, Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
 use mostra_app::clock::ms;
 use mostra_app::library::scan::{FolderState, Noticed};
@@ -26,6 +26,7 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(show)
         .service(remove)
         .service(rescan)
+        .service(move_to)
         .service(stop_scan)
         .service(left_out)
         .service(reports)
@@ -166,6 +167,25 @@ async fn rescan(
     let shared = library.clone().into_inner();
     let folder = shared.rescan(FolderId(*id), path, as_it_is == Some(true)).await?;
     Ok(HttpResponse::Accepted().json(to_api(&library, &folder)))
+}
+
+#[utoipa::path(
+    operation_id = "moveFolder",
+    summary = "Publish a folder from another path, with the ids and proof that its files have",
+    request_body = mostra_api::FolderMove,
+    responses((status = 200, body = mostra_api::Folder))
+)]
+#[put("/folders/{id}/path")]
+async fn move_to(
+    _: Caller,
+    id: web::Path<u32>,
+    body: JsonBody<FolderMove>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiFolder>, ApiFailure> {
+    let FolderMove { path, anyway } = body.0;
+    let shared = library.clone().into_inner();
+    let folder = shared.move_folder(FolderId(*id), path, anyway).await?;
+    Ok(web::Json(to_api(&library, &folder)))
 }
 
 #[utoipa::path(

@@ -10,6 +10,7 @@ use mostra_app::devices::Devices;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
 use mostra_app::network::discovery::DiscoveryCommand;
+use mostra_app::saved_records::SavedRecords;
 use mostra_app::streams::Streams;
 use mostra_app::{Clock, Context};
 use mostra_core::Locale;
@@ -138,9 +139,16 @@ async fn status(
     library: web::Data<Library>,
     streams: web::Data<Streams>,
     config: web::Data<dyn Configuration>,
+    saved: web::Data<SavedRecords>,
 ) -> web::Json<Status> {
     let mut attention = attention(&context, &network, &devices, &library);
     attention.extend(config.problems());
+    if let Some((_, why)) = saved.problem() {
+        attention.push(format!("The records were not saved: {why}"));
+    }
+    if let Some((name, why)) = saved.restored().and_then(|r| Some((r.name, r.problem?))) {
+        attention.push(format!("{name} was not restored, and all is as before: {why}"));
+    }
     let catalogue = library.catalogue();
     let count = |standing| devices.book().iter().filter(|d| d.standing == standing).count() as u32;
     let (problems, port) = (network.problems(), network.device_port());

@@ -16,6 +16,7 @@ mod live;
 mod media;
 mod openapi;
 mod problem;
+mod records;
 mod session;
 mod streams;
 
@@ -34,6 +35,7 @@ use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
+use mostra_app::saved_records::SavedRecords;
 use mostra_app::streams::Streams;
 use mostra_net::{ListenError, listen};
 use utoipa_actix_web::AppExt as _;
@@ -63,6 +65,8 @@ pub struct ConsoleParts {
     pub pool: Arc<ComputePool>,
     /// The configuration, to be shown and changed.
     pub config: Arc<dyn Configuration>,
+    /// The records as files.
+    pub saved: Arc<SavedRecords>,
     /// Whether the console can be reached from the house.
     pub access: Arc<HouseAccess>,
 }
@@ -99,6 +103,7 @@ fn api() -> utoipa_actix_web::scope::Scope<
         .configure(accounts::routes)
         .configure(house::routes)
         .configure(configuration::routes)
+        .configure(records::routes)
         .configure(access::routes)
         .configure(folders::routes)
         .configure(catalogue::routes)
@@ -135,6 +140,7 @@ pub fn serve(
             .app_data(web::Data::from(parts.host_load))
             .app_data(web::Data::from(parts.pool))
             .app_data(web::Data::from(parts.config))
+            .app_data(web::Data::from(parts.saved))
             .app_data(web::Data::from(parts.access))
             .app_data(web::Data::new(guard::ListenerAddress { side, address: place }))
             .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))

@@ -173,6 +173,13 @@ impl From<FolderError> for ApiFailure {
             FolderError::Unreadable(error) => {
                 ApiFailure::invalid("The folder cannot be read").why(error.to_string())
             }
+            FolderError::Other { path, folder, looked_for, found } => {
+                ApiFailure::new(StatusCode::CONFLICT, "That is another folder")
+                    .why(format!("Of {looked_for} files that are recorded of {:?}, {found} are below {path}.", folder.label))
+                    .next("Choose the directory that holds what the folder held. Taken all the same (--anyway), what is not there counts as gone.")
+            }
+            FolderError::Scanned => conflict("A scan of the folder does not end")
+                .next("Try again in a moment."),
             FolderError::System => ApiFailure::invalid("That folder holds the system itself")
                 .next("Choose the folder with the media."),
             FolderError::Own => ApiFailure::invalid("That is the service's own directory")

@@ -34,6 +34,7 @@ pub mod profile;
 pub mod proof;
 pub mod resource;
 pub mod rights;
+pub mod saving;
 pub mod sighting;
 pub mod station;
 pub mod stop;

@@ -21,7 +21,7 @@ use mostra_app::devices::{Devices, DevicesParts, sightings};
 use mostra_app::library::{Library, LibraryOptions, SharedCatalogue, first_catalogue};
 use mostra_app::network::{Network, NetworkOptions, Subscriptions, discovery, event_delivery};
 use mostra_app::streams::Streams;
-use mostra_app::{Clock, Context, host_load, memory};
+use mostra_app::{Clock, Context, host_load, memory, saved_records};
 use mostra_console_api::{HouseAccess, Side};
 use mostra_directory::DirectoryListener;
 use mostra_net::{InterfaceError, Neighbours, ServedInterface};
@@ -135,8 +135,12 @@ async fn run(flags: &Flags) -> Result<Ended, StartupError> {
     let console_listener = mostra_console_api::bind(config.console_port)?;
     let console_address =
         console_listener.local_addr().map_err(|e| StartupError::new(e.to_string(), ""))?;
-    let records = open_records(&config).await?;
+    let mut records = open_records(&config).await?;
     let hold = hold(&records, &config).await?;
+    if saved_records::restore_pending(&config.data, &config.database_url).await {
+        // What came may have the tables of an earlier version.
+        records = open_records(&config).await?;
+    }
     let context = Context::new(clock, records);
     let (commands, for_discovery) = mpsc::unbounded_channel();
     let house =
@@ -180,6 +184,10 @@ async fn run(flags: &Flags) -> Result<Ended, StartupError> {
         tokio::spawn(mostra_app::library::pictures_ahead::run(house.library.clone()));
     }
     house.network.console.set_loopback(console_address.port());
+    if config.saves_nightly {
+        let hour = || u32::try_from(jiff::Zoned::now().hour()).unwrap_or_default();
+        tokio::spawn(console.saved.clone().keep(hour));
+    }
     console.access.restore(&console).await;
     let follow = console.clone();
     tokio::spawn(async move { follow.access.follow(&follow).await });
@@ -344,6 +352,12 @@ impl House {
             host_load: Arc::default(),
             pool: self.pool.clone(),
             config: live,
+            saved: Arc::new(saved_records::SavedRecords::new(
+                context.clone(),
+                self.network.clone(),
+                &config.data,
+                &config.database_url,
+            )),
             access: Arc::new(HouseAccess::new(config.house_port)),
         }
     }

@@ -10,8 +10,8 @@ use mostra_core::left_out::Reason;
 use mostra_core::{Kinds, KindsError};
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, EntityTrait, PaginatorTrait, QueryFilter,
-    QueryOrder, QuerySelect, TransactionTrait,
+    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait as _, EntityTrait,
+    PaginatorTrait, QueryFilter, QueryOrder, QuerySelect, Statement, TransactionTrait,
 };
 use serde_json::json;
 
@@ -91,6 +91,46 @@ impl Records {
         container::Entity::insert(container_row(&top)).exec_without_returning(&transaction).await?;
         transaction.commit().await?;
         Ok(())
+    }
+
+    /// Publishes a folder from another path.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn move_folder(&self, serial: FolderId, root: &str) -> Result<(), StoreError> {
+        let row = folder::ActiveModel {
+            id: Set(i64::from(serial)),
+            root: Set(root.to_owned()),
+            drives: Set(None),
+            ..Default::default()
+        };
+        folder::Entity::update(row).exec(&self.database).await?;
+        Ok(())
+    }
+
+    /// Some recorded files of a folder, from all over it: serial of the directory, and name.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer or a record does not read back.
+    pub async fn some_files(
+        &self,
+        folder: FolderId,
+        most: u64,
+    ) -> Result<Vec<(u32, String)>, StoreError> {
+        let statement = Statement::from_sql_and_values(
+            self.database.get_database_backend(),
+            "select f.container_id, f.name from file f join container c on c.id = f.container_id \
+             where c.folder_id = $1 order by md5(f.id::text) limit $2",
+            [i64::from(folder).into(), i64::try_from(most).unwrap_or(i64::MAX).into()],
+        );
+        let rows = self.database.query_all_raw(statement).await?;
+        let read = rows.iter().map(|row| {
+            let serial: i64 = row.try_get("", "container_id")?;
+            let serial = u32::try_from(serial)
+                .map_err(|_| StoreError::Damaged("a serial out of range".into()))?;
+            Ok((serial, row.try_get("", "name")?))
+        });
+        read.collect()
     }
 
     /// Stops publishing a folder. Its records go; its files are not touched.

@@ -13,6 +13,7 @@ mod folders;
 mod hold;
 mod migration;
 mod reports;
+mod saving;
 mod settings;
 mod sightings;
 mod stream;
@@ -26,6 +27,7 @@ pub use batch::Batch;
 pub use folders::{LeftOut, Loaded, LoadedFolder, NewFolder};
 pub use hold::Hold;
 pub use reports::{LISTED, Position, ScanReport, What};
+pub use saving::{DumpError, Snapshot, known_schemas, restore, restored_counts};
 pub use settings::Counter;
 pub use stream::RawFiles;
 

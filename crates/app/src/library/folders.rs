@@ -101,6 +101,21 @@ pub enum FolderError {
     /// The whole folder was to be left out.
     #[error("the whole folder cannot be left out")]
     WholeLeftOut,
+    /// What is at the path is not what is recorded of the folder.
+    #[error("{path} does not hold what is recorded of {:?}", .folder.label)]
+    Other {
+        /// The path.
+        path: String,
+        /// The folder.
+        folder: Folder,
+        /// Recorded files that were looked for there.
+        looked_for: usize,
+        /// How many of them are there.
+        found: usize,
+    },
+    /// A scan of the folder does not end.
+    #[error("a scan of it does not end")]
+    Scanned,
     /// No scan is running.
     #[error("no scan is running")]
     NoScan,
@@ -291,7 +306,7 @@ impl FolderError {
 }
 
 /// The real path of a directory that we can read, and that is not our own.
-fn usable(path: &str, own: &Path) -> Result<PathBuf, FolderError> {
+pub(super) fn usable(path: &str, own: &Path) -> Result<PathBuf, FolderError> {
     let path = Path::new(path);
     if !path.is_absolute() {
         return Err(FolderError::Relative);
@@ -314,7 +329,7 @@ fn usable(path: &str, own: &Path) -> Result<PathBuf, FolderError> {
     Ok(real)
 }
 
-fn overlap(root: &Path, path: &str, other: &Folder) -> Result<(), FolderError> {
+pub(super) fn overlap(root: &Path, path: &str, other: &Folder) -> Result<(), FolderError> {
     let their = Path::new(&other.root);
     let (path, other) = (path.to_owned(), other.clone());
     if root == their {

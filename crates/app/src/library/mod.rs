@@ -2,6 +2,7 @@
 
 pub mod files;
 mod folders;
+mod moving;
 pub mod pictures;
 pub mod pictures_ahead;
 pub mod places;

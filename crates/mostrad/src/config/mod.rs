@@ -105,6 +105,8 @@ pub(crate) struct Config {
     pub scan_when_asked: bool,
     /// Whether pictures are made before anybody asks.
     pub pictures_ahead: bool,
+    /// Whether the records are saved by themselves.
+    pub saves_nightly: bool,
     /// Port of the console on loopback.
     pub console_port: u16,
     /// Port of the console for the house.
@@ -248,6 +250,7 @@ impl Config {
             edition: Edition::from_word(text(&values, "edition")).unwrap_or_default(),
             model: (text(&values, "model_name").into(), text(&values, "model_number").into()),
             pictures_ahead: text(&values, "pictures") == "ahead",
+            saves_nightly: text(&values, "save_records") == "nightly",
             scan_when_asked: text(&values, "scan") == "asked",
             rules,
             console_port: number(&values, "console_port"),

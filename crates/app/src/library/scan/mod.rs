@@ -184,6 +184,15 @@ impl ScanBoard {
         known.running.is_some()
     }
 
+    /// A folder is at another path now: nothing that is known of the old one counts. One that was
+    /// away still is, until a scan shows it as it was recorded.
+    pub fn moved(&self, folder: FolderId) {
+        self.note(folder, |known| {
+            (known.drives, known.watched, known.problem) = (None, None, None);
+            known.noticed = watch::Noticed::Unknown;
+        });
+    }
+
     /// Forgets a folder.
     pub fn forget(&self, folder: FolderId) {
         self.cancel(folder);

@@ -1,0 +1,186 @@
+//! The records as files: saved, checked, restored here and on another machine, with folders moved.
+
+use std::fs;
+use std::path::Path;
+
+use mostra_tests::raw::{ask, browse, media_path};
+use mostra_tests::{House, PASSWORD, in_a_house, media, until};
+use serde_json::Value;
+
+const TV: &str = "127.0.0.61";
+
+/// A directory with the films of the demo house.
+fn films() -> tempfile::TempDir {
+    let place = tempfile::tempdir().unwrap();
+    for name in ["Harbour at dawn.mp4"] {
+        fs::copy(media(&format!("Films/{name}")), place.path().join(name)).unwrap();
+    }
+    fs::create_dir(place.path().join("Sound")).unwrap();
+    fs::copy(media("Sound/Night log.mp3"), place.path().join("Sound/Night log.mp3")).unwrap();
+    place
+}
+
+fn publish(house: &House, at: &Path, label: &str) {
+    house.mostra(&["folder", "add", at.to_str().unwrap(), "--label", label]);
+}
+
+/// The device plays a film.
+fn plays(path: &str) {
+    assert_eq!(ask(TV, "GET", path, "").status, 200, "{path}");
+}
+
+/// What is known of a device, and the ids of what it sees.
+fn known(house: &House) -> (Value, String) {
+    let mut device = house.json(&["device", "show", TV]);
+    for moving in ["seen_ms", "last_ms", "sightings", "endpoints"] {
+        device.as_object_mut().unwrap().remove(moving);
+    }
+    (device["standing"].clone(), media_path(&browse(TV, "video-all"), "Harbour at dawn"))
+}
+
+#[test]
+fn saved_records_are_listed_checked_and_restored_and_what_was_here_is_kept() {
+    in_a_house(|house| {
+        let place = films();
+        let service = house.begin();
+        let said = house.mostra(&["records", "list"]);
+        assert!(said.contains("Nothing is saved yet"), "{said}");
+        publish(&house, place.path(), "Films");
+        house.meet(TV);
+        house.admit(TV);
+        let before = known(&house);
+        let file = place.path().join("house.tar");
+        let said = house.mostra(&["records", "save", file.to_str().unwrap()]);
+        assert!(said.contains("1 folder with 2 files, 1 device with"), "{said}");
+        use std::os::unix::fs::PermissionsExt as _;
+        assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+        let again = house.mostra_fails(&["records", "save", file.to_str().unwrap()]);
+        assert!(again.contains("there already") && again.contains("--replace"), "{again}");
+        let said = house.mostra(&["records", "check"]);
+        assert!(said.contains("every table has the rows"), "{said}");
+        let checked = house.json(&["records", "list"]);
+        assert!(checked["saved"][0]["checked_ms"].as_u64() > Some(0), "{checked}");
+
+        // What happens afterwards is lost by restoring, which says so, and is saved before.
+        house.mostra(&["device", "forget", TV, "--yes"]);
+        house.mostra(&["house", "name", "Another"]);
+        let said = house.mostra_fails(&["records", "restore", file.to_str().unwrap()]);
+        assert!(said.contains("--yes"), "{said}");
+        let process = service.id();
+        let said = house.mostra(&["records", "restore", file.to_str().unwrap(), "--yes"]);
+        assert!(said.contains("are restored"), "{said}");
+        assert_eq!(service.id(), process, "the service started itself again");
+        until(10, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+        assert_eq!(known(&house), before, "decision and ids are as they were");
+        assert_eq!(house.mostra(&["house", "name"]).trim(), "Mostra");
+        // And back again.
+        let list = house.json(&["records", "list"]);
+        let kept = list["saved"].as_array().unwrap();
+        let kept = kept.iter().find(|saved| saved["because"] == "before-restore").unwrap();
+        assert_eq!(kept["house"], "Another");
+        house.mostra(&["records", "restore", kept["name"].as_str().unwrap(), "--yes"]);
+        assert_eq!(house.mostra(&["house", "name"]).trim(), "Another");
+    });
+}
+
+#[test]
+fn a_house_moves_to_another_machine_with_ids_proof_and_places() {
+    in_a_house(|house| {
+        let place = films();
+        let mut service = house.begin();
+        publish(&house, place.path(), "Films");
+        house.meet(TV);
+        house.admit(TV);
+        plays(&media_path(&browse(TV, "video-all"), "Harbour at dawn"));
+        house.await_step(TV, "started");
+        let (before, steps) = (known(&house), house.confirmed(TV));
+        let item = house.items()["Harbour at dawn"].clone();
+        let put = house.api_with(
+            "PUT",
+            &format!("/catalogue/{item}/position"),
+            r#"{"position_ms":21000,"seen":false}"#,
+        );
+        assert_eq!(put.unwrap().status, 204);
+        let place_of =
+            |house: &House| house.api("GET", "/positions")["objects"][0]["position"].clone();
+        let stopped = place_of(&house);
+        assert_eq!(stopped["position_ms"], 21000);
+        let carried = tempfile::tempdir().unwrap();
+        let file = carried.path().join("house.tar");
+        house.mostra(&["records", "save", file.to_str().unwrap()]);
+        assert!(service.stop());
+        // The other machine: another database and data directory, the media at another path.
+        let other = house.beside();
+        let moved = tempfile::tempdir().unwrap();
+        let to = moved.path().join("media");
+        fs::rename(place.path(), &to).unwrap();
+        let _service = other.begin();
+        // An empty house is not asked about.
+        let said = other.mostra(&["records", "restore", file.to_str().unwrap()]);
+        assert!(said.contains("sign in with one of them"), "{said}");
+        assert!(said.contains("Films  was at"), "{said}");
+        let password = other.data.path().join("password");
+        fs::write(&password, PASSWORD).unwrap();
+        other.mostra(&["login", "--password-file", password.to_str().unwrap()]);
+        // The wrong directory is noticed.
+        let wrong = moved.path().to_str().unwrap();
+        let said = other.mostra_fails(&["folder", "move", "Films", wrong]);
+        assert!(said.contains("Of 2 files") && said.contains("0 are below"), "{said}");
+        let said = other.mostra(&["folder", "move", "Films", to.to_str().unwrap()]);
+        assert!(said.contains("Moved Films: 2 items"), "{said}");
+        assert_eq!(known(&other), before, "decision and ids are as they were");
+        assert_eq!(other.confirmed(TV), steps, "proof is as it was");
+        plays(&before.1);
+        assert_eq!(place_of(&other), stopped, "where somebody stopped is as it was");
+        let said = other.mostra_fails(&["folder", "move"]);
+        assert!(said.contains("no folder is away"), "{said}");
+    });
+}
+
+#[test]
+fn what_is_no_file_of_records_is_refused_and_a_failed_restoring_leaves_all_as_it_was() {
+    in_a_house(|house| {
+        let place = films();
+        let _service = house.begin();
+        publish(&house, place.path(), "Films");
+        let file = place.path().join("house.tar");
+        house.mostra(&["records", "save", file.to_str().unwrap()]);
+        let whole = fs::read(&file).unwrap();
+        let wrong = place.path().join("wrong.tar");
+        let mut changed = whole.clone();
+        let middle = changed.len() / 2;
+        changed[middle] ^= 1;
+        for (bytes, words) in [
+            (&b"no records"[..], "no file of saved records"),
+            (&whole[..whole.len() / 2], "damaged"),
+            (&changed[..], "damaged"),
+        ] {
+            fs::write(&wrong, bytes).unwrap();
+            let said =
+                house.mostra_fails(&["records", "restore", wrong.to_str().unwrap(), "--yes"]);
+            assert!(said.contains(words), "{said}");
+        }
+        // Of a later version.
+        let text = String::from_utf8_lossy(&whole);
+        let at = text.find("m0").unwrap();
+        let mut later = whole.clone();
+        later[at + 1] = b'9';
+        fs::write(&wrong, &later).unwrap();
+        let said = house.mostra_fails(&["records", "restore", wrong.to_str().unwrap(), "--yes"]);
+        assert!(said.contains("later than this one"), "{said}");
+        // PostgreSQL takes only half of it: nothing of it stays.
+        let saved = house.data.path().join("saved");
+        fs::write(saved.join("restore.dump"), &whole[..whole.len() / 2]).unwrap();
+        fs::write(saved.join("restore.name"), "records-half.tar").unwrap();
+        house.mostra(&["house", "restart"]);
+        let said = house.mostra(&["status"]);
+        assert!(said.contains("records-half.tar was not restored, and all is as before"), "{said}");
+        assert!(said.contains("2 items from 1 folder"), "{said}");
+        assert!(house.mostra(&["records", "list"]).contains("was not restored"));
+        let parts: Vec<_> = fs::read_dir(&saved).unwrap().flatten().collect();
+        assert!(
+            parts.iter().all(|p| p.path().extension().is_none_or(|e| e != "part")),
+            "{parts:?}"
+        );
+    });
+}
