@@ -3,7 +3,7 @@
 use std::collections::VecDeque;
 use std::fmt::Write as _;
 use std::io::Write as _;
-use std::process::Stdio;
+use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant, SystemTime};
 
@@ -106,7 +106,7 @@ pub(crate) fn measure(house: &House, report: &mut String) {
          | Browse of 50 over HTTP, a connection each, {} pages of {} containers, first, \
          middle, last, three orders, for two devices of which one sees no films and half of the \
          folders, while {updates} changes are applied: median | {:.1} ms | |\n\
-         | the same, 99th percentile | {:.1} ms | 5 ms |\n",
+         | the same, 99th percentile | {:.1} ms | 5 ms |",
         described.as_secs_f64(),
         loaded.as_secs_f64(),
         empty >> 10,
@@ -116,8 +116,56 @@ pub(crate) fn measure(house: &House, report: &mut String) {
         at(0.5),
         at(0.99),
     );
+    save(house, report, service.id());
     let _ = service.kill();
     let _ = service.wait();
+}
+
+/// The records of a million items as a file, beside PostgreSQL's own program alone.
+fn save(house: &House, report: &mut String, service: u32) {
+    let file = house.folders.path().join("records.tar");
+    let alone = house.folders.path().join("alone.dump");
+    let begin = Instant::now();
+    let dumped = psql(&house.database_url).get_envs().fold(
+        Command::new("pg_dump"),
+        |mut command, (name, value)| {
+            command.env(name, value.expect("a value"));
+            command
+        },
+    );
+    let mut dumped = dumped;
+    let done = dumped.args(["--format=custom", "--compress=1", "--file"]).arg(&alone).status();
+    assert!(done.expect("pg_dump runs").success());
+    let floor = begin.elapsed().as_secs_f64();
+    let before = crate::resident(service);
+    let (begin, ended) = (Instant::now(), AtomicBool::new(false));
+    let most = std::thread::scope(|scope| {
+        let most = scope.spawn(|| {
+            let mut most = before;
+            while !ended.load(Ordering::Relaxed) {
+                most = most.max(crate::resident(service));
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            most
+        });
+        house.mostra(&["records", "save", file.to_str().expect("text")]);
+        ended.store(true, Ordering::Relaxed);
+        most.join().expect("watched")
+    });
+    let took = begin.elapsed().as_secs_f64();
+    let bytes = std::fs::metadata(&file).expect("the file").len();
+    let begin = Instant::now();
+    house.mostra(&["records", "check"]);
+    let checked = begin.elapsed().as_secs_f64();
+    let _ = writeln!(
+        report,
+        "| `mostra records save`, {} MB | {took:.1} s, {:.2} of pg_dump alone ({floor:.1} s) | 60 s |\n\
+         | memory of the service meanwhile, at most beyond before | {} MiB | level |\n\
+         | `mostra records check` of it, by restoring it | {checked:.1} s | |\n",
+        bytes / 1_000_000,
+        took / floor,
+        most.saturating_sub(before) >> 10,
+    );
 }
 
 /// Containers whose pages are asked for, large and small, everywhere in the tree.

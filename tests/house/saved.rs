@@ -12,9 +12,8 @@ const TV: &str = "127.0.0.61";
 /// A directory with the films of the demo house.
 fn films() -> tempfile::TempDir {
     let place = tempfile::tempdir().unwrap();
-    for name in ["Harbour at dawn.mp4"] {
-        fs::copy(media(&format!("Films/{name}")), place.path().join(name)).unwrap();
-    }
+    let film = "Harbour at dawn.mp4";
+    fs::copy(media(&format!("Films/{film}")), place.path().join(film)).unwrap();
     fs::create_dir(place.path().join("Sound")).unwrap();
     fs::copy(media("Sound/Night log.mp3"), place.path().join("Sound/Night log.mp3")).unwrap();
     place

@@ -10,7 +10,6 @@ use mostra_app::devices::Devices;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
 use mostra_app::network::discovery::DiscoveryCommand;
-use mostra_app::saved_records::SavedRecords;
 use mostra_app::streams::Streams;
 use mostra_app::{Clock, Context};
 use mostra_core::Locale;
@@ -20,8 +19,8 @@ use mostra_core::off::{Off, OffError};
 use mostra_core::station::{Allowed, NoHost};
 use utoipa_actix_web::service_config::ServiceConfig;
 
+use super::ConsoleParts;
 use super::body::JsonBody;
-use super::configuration::Configuration;
 use super::problem::ApiFailure;
 use super::session::Caller;
 
@@ -138,15 +137,14 @@ async fn status(
     devices: web::Data<Devices>,
     library: web::Data<Library>,
     streams: web::Data<Streams>,
-    config: web::Data<dyn Configuration>,
-    saved: web::Data<SavedRecords>,
+    parts: web::Data<ConsoleParts>,
 ) -> web::Json<Status> {
     let mut attention = attention(&context, &network, &devices, &library);
-    attention.extend(config.problems());
-    if let Some((_, why)) = saved.problem() {
+    attention.extend(parts.config.problems());
+    if let Some((_, why)) = parts.saved.problem() {
         attention.push(format!("The records were not saved: {why}"));
     }
-    if let Some((name, why)) = saved.restored().and_then(|r| Some((r.name, r.problem?))) {
+    if let Some((name, why)) = parts.saved.restored().and_then(|r| Some((r.name, r.problem?))) {
         attention.push(format!("{name} was not restored, and all is as before: {why}"));
     }
     let catalogue = library.catalogue();
