@@ -10,6 +10,7 @@ mod console;
 mod content;
 mod counters;
 mod crowded;
+mod damage;
 mod decode;
 mod demo;
 mod drives;

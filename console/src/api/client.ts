@@ -18,6 +18,7 @@ export type House = Schemas["House"];
 export type HouseChange = Schemas["HouseChange"];
 export type Position = Schemas["Position"];
 export type ProofStep = Schemas["ProofStep"];
+export type SavedRecords = Schemas["SavedRecords"];
 export type Scan = Schemas["Scan"];
 export type Setup = Schemas["Setup"];
 export type Status = Schemas["Status"];
@@ -73,3 +74,29 @@ api.use({
 
 /** Reading by path, with the answers kept. */
 export const read = createQueryClient(api);
+
+/** Sends a file of saved records, which is no JSON. */
+export async function takeInRecords(
+  file: File,
+): Promise<{ data: SavedRecords; error: null } | { data: null; error: Problem }> {
+  try {
+    const answer = await fetch("/api/v1/incoming-records", {
+      method: "PUT",
+      body: file,
+      headers: { "Content-Type": "application/x-tar", "X-CSRF-Token": csrf },
+    });
+    const body: unknown = await answer.json();
+    return answer.ok ? { data: body as SavedRecords, error: null } : { data: null, error: body as Problem };
+  } catch {
+    return {
+      data: null,
+      error: {
+        type: "about:blank",
+        title: "The file could not be sent",
+        status: 0,
+        detail: "The service does not answer.",
+        next: "Try again in a moment.",
+      },
+    };
+  }
+}

@@ -12,7 +12,7 @@ import { api, read, type DecisionRequest, type Device, type LiveEvent, type Posi
 
 /** Topics of live events, with the paths whose answers they make stale. */
 const TOPICS = {
-  house: ["/api/v1/status", "/api/v1/house", "/api/v1/console", "/api/v1/config"],
+  house: ["/api/v1/status", "/api/v1/house", "/api/v1/console", "/api/v1/config", "/api/v1/records"],
   folders: ["/api/v1/folders", "/api/v1/status"],
   places: ["/api/v1/places"],
   catalogue: ["/api/v1/catalogue", "/api/v1/status"],
@@ -20,6 +20,7 @@ const TOPICS = {
   streams: ["/api/v1/streams", "/api/v1/status"],
   accounts: ["/api/v1/accounts", "/api/v1/sessions"],
   positions: ["/api/v1/positions"],
+  records: ["/api/v1/records"],
   preferences: ["/api/v1/preferences"],
 } as const;
 
@@ -47,6 +48,7 @@ export const useStreams = () =>
 export const useAccounts = () => read.useQuery("get", "/api/v1/accounts");
 export const useSessions = () => read.useQuery("get", "/api/v1/sessions");
 export const useAccess = () => read.useQuery("get", "/api/v1/console");
+export const useRecords = () => read.useQuery("get", "/api/v1/records");
 export const useConfig = () => read.useQuery("get", "/api/v1/config");
 export const useContinued = () => read.useQuery("get", "/api/v1/positions");
 export const usePreferences = () => read.useQuery("get", "/api/v1/preferences");

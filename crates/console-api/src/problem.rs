@@ -76,7 +76,11 @@ impl From<StoreError> for ApiFailure {
             StoreError::Away(_) => failure
                 .why("PostgreSQL does not answer.")
                 .next("Start it and try again; watching goes on meanwhile."),
-            StoreError::Refused(_) | StoreError::Held(_) | StoreError::Damaged(_) => {
+            StoreError::Refused(_)
+            | StoreError::Held(_)
+            | StoreError::Damaged(_)
+            | StoreError::Later(_)
+            | StoreError::NotMigrated(_) => {
                 failure.why("The database refused it; the service's log has the details.")
             }
         }

@@ -442,6 +442,14 @@ async fn open_records(config: &Config) -> Result<Records, StartupError> {
     }
     let failed = |error| match error {
         StoreError::Away(_) => StartupError::new(format!("{error}"), &remedy),
+        StoreError::Later(_) => StartupError::new(
+            format!("{error}. Nothing was touched"),
+            "Install that version or a later one again. To go back to this one, restore records that it saved, into a database of its own: mostra records restore FILE",
+        ),
+        StoreError::NotMigrated(_) => StartupError::new(
+            format!("{error}"),
+            "Install the version before again, which goes on with them, and report this.",
+        ),
         other => StartupError::new(
             format!("the records cannot be used: {other}"),
             "See PostgreSQL's log.",

@@ -43,6 +43,12 @@ pub enum StoreError {
     /// Another service uses the database.
     #[error("another service uses this database: {0}")]
     Held(String),
+    /// A later version wrote the records.
+    #[error("a later version wrote these records: they have {0}, which this one does not know")]
+    Later(String),
+    /// The tables could not be brought to this version's form.
+    #[error("the records could not be brought to this version's form, and are as they were: {0}")]
+    NotMigrated(String),
     /// A record does not read back.
     #[error("a record is damaged: {0}")]
     Damaged(String),
@@ -108,8 +114,23 @@ impl Records {
             .sqlx_logging(false);
         let database =
             Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
-        migration::Migrator::up(&database, None).await?;
+        Self::refuse_later(&database).await?;
+        migration::Migrator::up(&database, None).await.map_err(|error| match error.into() {
+            StoreError::Refused(why) => StoreError::NotMigrated(why),
+            other => other,
+        })?;
         Ok(database)
+    }
+
+    /// Touches nothing that a later version wrote.
+    async fn refuse_later(database: &DatabaseConnection) -> Result<(), StoreError> {
+        let known = known_schemas();
+        for version in saving::applied(database).await? {
+            if !known.contains(&version) {
+                return Err(StoreError::Later(version));
+            }
+        }
+        Ok(())
     }
 
     /// Whether the server answers now.

@@ -71,8 +71,7 @@ impl Records {
         let transaction = self.database.begin_with_config(Some(isolation), Some(access)).await?;
         let id = first(&transaction, "select pg_export_snapshot() as value").await?;
         let counts = count_all(&transaction).await?;
-        let schema =
-            first(&transaction, "select max(version) as value from seaql_migrations").await?;
+        let schema = applied(&transaction).await?.into_iter().max().unwrap_or_default();
         let mut folders = Vec::new();
         for row in all(&transaction, "select label, root from folder order by label").await? {
             folders.push((row.try_get("", "label")?, row.try_get("", "root")?));
@@ -281,6 +280,18 @@ async fn first(
     let rows = all(connection, statement).await?;
     let row = rows.first().ok_or_else(|| StoreError::Damaged("nothing came back".into()))?;
     Ok(row.try_get("", "value")?)
+}
+
+/// The changes to the form of the tables that were made in a database; none in a new one.
+pub(crate) async fn applied(
+    connection: &impl sea_orm::ConnectionTrait,
+) -> Result<Vec<String>, StoreError> {
+    let there = "select coalesce(to_regclass('public.seaql_migrations')::text, '') as value";
+    if first(connection, there).await?.is_empty() {
+        return Ok(Vec::new());
+    }
+    let rows = all(connection, "select version as value from public.seaql_migrations").await?;
+    rows.iter().map(|row| Ok(row.try_get("", "value")?)).collect()
 }
 
 /// Rows of each table.

@@ -4,6 +4,7 @@ import { api, type Folder, type Scan } from "../../api/client";
 import { useChange, useFolders, useLeftOut, useScans } from "../../api/queries";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
+import { Moved } from "./moved";
 import { Picker } from "./picker";
 import { ago, capital, count, inWords } from "../../lib/words";
 
@@ -86,6 +87,7 @@ function FolderCard({ folder }: { folder: Folder }) {
           )}
         </div>
         <div className="flex flex-wrap gap-3">
+          {folder.away_ms != null && <Moved folder={folder} />}
           {folder.away_ms != null && <AsItIs folder={folder} />}
           {running ? (
             <Button onClick={() => stop.mutate(undefined)} disabled={stop.isPending}>

@@ -1,17 +1,32 @@
 // The folder picker: proposals first, then the host's directories.
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { api } from "../../api/client";
 import { useChange, usePlaces } from "../../api/queries";
 import { Button, Field, Loading, Trouble } from "../../components/basics";
 import { KINDS } from "../../lib/words";
 
 export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: () => void }) {
+  return (
+    <Choose word="Publish" onCancel={onCancel}>
+      {(path, back) => <Publish path={path} onDone={onDone} onBack={back} onCancel={onCancel} />}
+    </Choose>
+  );
+}
+
+interface Choice {
+  /** What is done with a directory. */
+  word: string;
+  onCancel?: () => void;
+  /** What comes once one is chosen. */
+  children: (path: string, back: () => void) => ReactNode;
+}
+
+/** Chooses a directory of the host, which is not published yet. */
+export function Choose({ word, onCancel, children }: Choice) {
   const [path, setPath] = useState("");
   const [chosen, setChosen] = useState<string | null>(null);
   const places = usePlaces(path);
-  if (chosen !== null) {
-    return <Publish path={chosen} onDone={onDone} onBack={() => setChosen(null)} onCancel={onCancel} />;
-  }
+  if (chosen !== null) return children(chosen, () => setChosen(null));
   return (
     <div>
       <form
@@ -40,7 +55,7 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
           <>
             <Button onClick={() => setPath(places.data?.parent ?? "")}>↑ Up</Button>
             <Button look="main" disabled={!places.data} onClick={() => setChosen(places.data?.path ?? path)}>
-              Publish this folder
+              {word} this folder
             </Button>
           </>
         )}
@@ -62,8 +77,8 @@ export function Picker({ onDone, onCancel }: { onDone: () => void; onCancel?: ()
               </span>
             </button>
             {!place.problem && place.path !== "/" && (
-              <Button onClick={() => setChosen(place.path)} aria-label={`Publish ${place.name}`}>
-                Publish
+              <Button onClick={() => setChosen(place.path)} aria-label={`${word} ${place.name}`}>
+                {word}
               </Button>
             )}
           </li>

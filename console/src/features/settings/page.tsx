@@ -4,6 +4,7 @@ import { api, type House, type HouseChange } from "../../api/client";
 import { useChange, useStatus } from "../../api/queries";
 import { Accounts } from "./accounts";
 import { OpenConsole } from "./open-console";
+import { Records } from "./records";
 import { Service } from "./service";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
@@ -16,6 +17,7 @@ const SECTIONS = [
   ["console", "Console in the house"],
   ["accounts", "Accounts"],
   ["network", "Where devices reach it"],
+  ["records", "Records"],
   ["service", "Service"],
 ] as const;
 
@@ -101,6 +103,7 @@ export function Settings() {
             <p className="mt-3 text-sm break-all text-soft select-all">{house.udn}</p>
             <Appearance />
           </Card>
+          <Records />
           <Service />
         </div>
       </div>

@@ -300,7 +300,10 @@ impl SavedRecords {
         let _turn = self.turn(Doing::Checking)?;
         let outcome = self.check_now(path).await;
         let problem = outcome.as_ref().err().map(ToString::to_string);
-        self.state().checked.insert(name.to_owned(), (Clock::wall(), problem));
+        // What could not be tried says nothing of the file.
+        if matches!(outcome, Ok(()) | Err(SavingError::Archive(_) | SavingError::Counts { .. })) {
+            self.state().checked.insert(name.to_owned(), (Clock::wall(), problem));
+        }
         outcome
     }
 
