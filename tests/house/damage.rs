@@ -60,6 +60,8 @@ fn an_older_program_on_newer_records_says_so_and_touches_nothing() {
     in_a_house(|house| {
         let mut service = house.begin();
         house.publish("Films");
+        let said = on_the_host(&house, &["save"], true);
+        let saved = said.trim().trim_end_matches('.').rsplit('/').next().unwrap().to_owned();
         assert!(service.stop());
         let url = house.database_url.clone();
         query(&url, "insert into seaql_migrations (version, applied_at) values ('m9001_later', 1)");
@@ -79,7 +81,42 @@ fn an_older_program_on_newer_records_says_so_and_touches_nothing() {
         });
         assert!(said.contains("m9001_later"), "{said}");
         assert_eq!(all(&url), before);
+
+        // Back to what this version can read: what was saved before the upgrade.
+        let said = on_the_host(&house, &["restore", &saved], true);
+        assert!(said.contains("are restored"), "{said}");
+        let _service = house.start();
+        until(30, "the films", || (house.items().len() >= 5).then_some(()));
+        let list = house.json(&["records", "list"]);
+        let becauses: Vec<&str> = list["saved"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|s| s["because"].as_str().unwrap())
+            .collect();
+        assert_eq!(becauses, ["before-restore", "before-upgrade"]);
+        // Into a database in which nothing was ever, as well.
+        let new = house.beside().database_url;
+        let mut command = house.service_command();
+        command.env("MOSTRA_DATABASE_URL", &new).args(["restore", &saved]);
+        assert!(command.output().unwrap().status.success());
+        assert_eq!(
+            query(&new, "select count(*) from file"),
+            query(&url, "select count(*) from file")
+        );
+        // While a service runs, its records are not taken away.
+        let said = on_the_host(&house, &["restore", &saved], false);
+        assert!(said.contains("another service uses this database"), "{said}");
     });
+}
+
+/// What `mostrad` says of something done on the host.
+fn on_the_host(house: &House, arguments: &[&str], works: bool) -> String {
+    let output = house.service_command().args(arguments).output().unwrap();
+    let said = [output.stdout, output.stderr].concat();
+    let said = String::from_utf8_lossy(&said).into_owned();
+    assert_eq!(output.status.success(), works, "{said}");
+    said
 }
 
 #[test]

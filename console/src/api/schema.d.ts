@@ -1692,7 +1692,7 @@ export interface components {
              * @description Its bytes.
              */
             bytes: number;
-            /** @description Why it was made: `nightly`, `asked`, or `before-restore`. */
+            /** @description Why it was made: `nightly`, `asked`, `before-restore` or `before-upgrade`. */
             because: string;
             /** @description The house's name then. */
             house: string;

@@ -12,7 +12,7 @@ pub struct SavedRecords {
     pub made_ms: u64,
     /// Its bytes.
     pub bytes: u64,
-    /// Why it was made: `nightly`, `asked`, or `before-restore`.
+    /// Why it was made: `nightly`, `asked`, `before-restore` or `before-upgrade`.
     pub because: String,
     /// The house's name then.
     pub house: String,

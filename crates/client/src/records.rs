@@ -157,6 +157,7 @@ fn because(word: &str) -> &str {
         "nightly" => "by night",
         "asked" => "asked for",
         "before-restore" => "before others were restored",
+        "before-upgrade" => "before an upgrade",
         other => other,
     }
 }

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 /// The form of the file that is written and read.
 pub const FORMAT: u32 = 1;
 
-/// How many are kept; older ones go.
+/// How many are kept of those with one reason; older ones go.
 pub const KEPT: usize = 7;
 
 /// Why records were saved.
@@ -21,6 +21,8 @@ pub enum SavedBecause {
     Asked,
     /// Others were restored in their place.
     BeforeRestore,
+    /// Another version of the program was installed.
+    BeforeUpgrade,
 }
 
 impl SavedBecause {
@@ -30,6 +32,7 @@ impl SavedBecause {
             SavedBecause::Nightly => "nightly",
             SavedBecause::Asked => "asked",
             SavedBecause::BeforeRestore => "before-restore",
+            SavedBecause::BeforeUpgrade => "before-upgrade",
         }
     }
 }
@@ -108,10 +111,20 @@ pub fn room_needed(last_bytes: Option<u64>) -> u64 {
     LEAST + last_bytes.unwrap_or(0) * 3
 }
 
-/// Of saved records, by name and time, those that are to go: all but the newest.
-pub fn outdated(mut saved: Vec<(String, u64)>) -> Vec<String> {
-    saved.sort_by_key(|(name, made)| (std::cmp::Reverse(*made), name.clone()));
-    saved.into_iter().skip(KEPT).map(|(name, _)| name).collect()
+/// Of saved records, by name, reason and time, those that are to go: all but the newest of each
+/// reason, so that nights do not push out what was saved before an upgrade.
+pub fn outdated(mut saved: Vec<(String, SavedBecause, u64)>) -> Vec<String> {
+    saved.sort_by_key(|(name, _, made)| (std::cmp::Reverse(*made), name.clone()));
+    let mut kept: BTreeMap<&str, usize> = BTreeMap::new();
+    let mut outdated = Vec::new();
+    for (name, because, _) in &saved {
+        let kept = kept.entry(because.word()).or_default();
+        *kept += 1;
+        if *kept > KEPT {
+            outdated.push(name.clone());
+        }
+    }
+    outdated
 }
 
 /// Whether a name is one that saved records have: no path can be made of it.
@@ -161,9 +174,11 @@ mod tests {
 
     #[test]
     fn the_newest_are_kept() {
-        let all: Vec<(String, u64)> = (0..10).map(|n| (format!("records-{n}.tar"), n)).collect();
-        assert_eq!(outdated(all), ["records-2.tar", "records-1.tar", "records-0.tar"]);
-        assert!(outdated(vec![("records-a.tar".into(), 1)]).is_empty());
+        let night = |n: u64| (format!("records-{n}.tar"), SavedBecause::Nightly, n);
+        let mut all: Vec<_> = (1..=10).map(night).collect();
+        all.push(("records-0.tar".into(), SavedBecause::BeforeUpgrade, 0));
+        assert_eq!(outdated(all), ["records-3.tar", "records-2.tar", "records-1.tar"]);
+        assert!(outdated(vec![night(1)]).is_empty());
     }
 
     #[test]

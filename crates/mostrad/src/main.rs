@@ -4,6 +4,7 @@ mod config;
 mod device_listeners;
 mod logging;
 mod reset;
+mod saved;
 mod service_manager;
 mod startup_error;
 
@@ -108,6 +109,13 @@ async fn run(flags: &Flags) -> Result<Ended, StartupError> {
     if let Some(Command::Account(AccountVerb::Reset(reset))) = &flags.command {
         return reset::run(&config, reset).await.map(|()| Ended::Stopped);
     }
+    match &flags.command {
+        Some(Command::Save) => return saved::save(&config).await.map(|()| Ended::Stopped),
+        Some(Command::Restore { file }) => {
+            return saved::restore(&config, file).await.map(|()| Ended::Stopped);
+        }
+        _ => {}
+    }
     mostra_app::network::name_server(config.edition);
     logging::start(&config);
     for problem in &config.problems {
@@ -184,6 +192,7 @@ async fn run(flags: &Flags) -> Result<Ended, StartupError> {
         tokio::spawn(mostra_app::library::pictures_ahead::run(house.library.clone()));
     }
     house.network.console.set_loopback(console_address.port());
+    console.saved.tidy();
     if config.saves_nightly {
         let hour = || u32::try_from(jiff::Zoned::now().hour()).unwrap_or_default();
         tokio::spawn(console.saved.clone().keep(hour));
@@ -354,7 +363,6 @@ impl House {
             config: live,
             saved: Arc::new(saved_records::SavedRecords::new(
                 context.clone(),
-                self.network.clone(),
                 &config.data,
                 &config.database_url,
             )),
@@ -444,7 +452,7 @@ async fn open_records(config: &Config) -> Result<Records, StartupError> {
         StoreError::Away(_) => StartupError::new(format!("{error}"), &remedy),
         StoreError::Later(_) => StartupError::new(
             format!("{error}. Nothing was touched"),
-            "Install that version or a later one again. To go back to this one, restore records that it saved, into a database of its own: mostra records restore FILE",
+            "Install that version or a later one again. Or go back to records that this version can read: mostrad restore FILE; some were saved before the upgrade, below saved/ in the data directory.",
         ),
         StoreError::NotMigrated(_) => StartupError::new(
             format!("{error}"),
@@ -479,7 +487,7 @@ const WORD: Duration = Duration::from_secs(10);
 const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Takes the database for this service alone.
-async fn hold(records: &Records, config: &Config) -> Result<Hold, StartupError> {
+pub(crate) async fn hold(records: &Records, config: &Config) -> Result<Hold, StartupError> {
     let host = nix::unistd::gethostname().unwrap_or_default();
     let who = format!("mostrad {} on {}", std::process::id(), host.to_string_lossy());
     let until = tokio::time::Instant::now() + HELD;

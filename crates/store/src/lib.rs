@@ -105,15 +105,34 @@ impl Records {
         }
     }
 
-    async fn connect(url: &str) -> Result<DatabaseConnection, StoreError> {
+    /// Connects, and leaves the tables as they are, of whatever version: enough to save and to
+    /// restore them whole.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the server cannot be reached.
+    pub async fn open_as_it_is(url: &str, patience: Duration) -> Result<Records, StoreError> {
+        let begin = Instant::now();
+        loop {
+            match Self::reach(url).await {
+                Ok(database) => return Ok(Records { database }),
+                Err(StoreError::Away(text)) if is_busy(&text) && begin.elapsed() < patience => {}
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    async fn reach(url: &str) -> Result<DatabaseConnection, StoreError> {
         let mut options = ConnectOptions::new(url);
         options
             .max_connections(8)
             .connect_timeout(Duration::from_secs(10))
             .acquire_timeout(Duration::from_secs(3))
             .sqlx_logging(false);
-        let database =
-            Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))?;
+        Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))
+    }
+
+    async fn connect(url: &str) -> Result<DatabaseConnection, StoreError> {
+        let database = Self::reach(url).await?;
         Self::refuse_later(&database).await?;
         migration::Migrator::up(&database, None).await.map_err(|error| match error.into() {
             StoreError::Refused(why) => StoreError::NotMigrated(why),

@@ -73,7 +73,11 @@ impl Records {
         let counts = count_all(&transaction).await?;
         let schema = applied(&transaction).await?.into_iter().max().unwrap_or_default();
         let mut folders = Vec::new();
-        for row in all(&transaction, "select label, root from folder order by label").await? {
+        let listed = match counts.contains_key("folder") {
+            true => all(&transaction, "select label, root from folder order by label").await?,
+            false => Vec::new(),
+        };
+        for row in listed {
             folders.push((row.try_get("", "label")?, row.try_get("", "root")?));
         }
         Ok(Snapshot { transaction, id, counts, schema, folders })
@@ -134,10 +138,13 @@ pub async fn restore(url: &str, dump: &Path) -> Result<(), DumpError> {
 /// Takes away the tables that are there, and keeps what must not go back.
 const BEFORE: &str = "begin;
 set local client_min_messages = warning;
-create temporary table counter_before on commit drop as table public.counter;
-create temporary table udn_before on commit drop as
-  select value from public.setting where name = 'udn';
+create temporary table counter_before (name text, value bigint) on commit drop;
+create temporary table udn_before (value text) on commit drop;
 do $$ declare one record; begin
+  if to_regclass('public.counter') is not null and to_regclass('public.setting') is not null then
+    insert into pg_temp.counter_before select name, value from public.counter;
+    insert into pg_temp.udn_before select value from public.setting where name = 'udn';
+  end if;
   for one in select tablename from pg_catalog.pg_tables where schemaname = 'public' loop
     execute format('drop table public.%I cascade', one.tablename);
   end loop;

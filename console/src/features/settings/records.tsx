@@ -10,6 +10,7 @@ const BECAUSE: Record<string, string> = {
   nightly: "by night",
   asked: "when somebody asked",
   "before-restore": "before others were restored",
+  "before-upgrade": "before an upgrade",
 };
 
 type Holds = SavedRecords["holds"];

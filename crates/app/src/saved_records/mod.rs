@@ -18,7 +18,6 @@ pub use pending::{Restored, restore_pending};
 
 use crate::clock::{Clock, ms};
 use crate::context::{Context, Topic};
-use crate::network::Network;
 
 /// Why records were not saved, checked or restored.
 #[derive(Debug, thiserror::Error)]
@@ -101,7 +100,6 @@ struct State {
 /// The files of saved records, below the data directory.
 pub struct SavedRecords {
     context: Context,
-    network: Arc<Network>,
     data: PathBuf,
     url: String,
     state: Mutex<State>,
@@ -122,15 +120,18 @@ impl Drop for Turn<'_> {
 
 impl SavedRecords {
     /// Of a house with this data directory and database.
-    pub fn new(context: Context, network: Arc<Network>, data: &Path, url: &str) -> SavedRecords {
+    pub fn new(context: Context, data: &Path, url: &str) -> SavedRecords {
         let (data, url) = (data.to_owned(), url.to_owned());
-        // What one that was killed left half done.
-        for entry in std::fs::read_dir(data.join(PLACE)).into_iter().flatten().flatten() {
+        SavedRecords { context, data, url, state: Mutex::default() }
+    }
+
+    /// Removes what a service that was killed left half done.
+    pub fn tidy(&self) {
+        for entry in std::fs::read_dir(self.place()).into_iter().flatten().flatten() {
             if entry.path().extension().is_some_and(|extension| extension == "part") {
                 let _ = std::fs::remove_file(entry.path());
             }
         }
-        SavedRecords { context, network, data, url, state: Mutex::default() }
     }
 
     fn state(&self) -> MutexGuard<'_, State> {
@@ -240,14 +241,16 @@ impl SavedRecords {
             schema: snapshot.schema.clone(),
             made_ms,
             because,
-            house: self.network.name(),
+            house: self.context.records.setting("name").await?.unwrap_or_default(),
             counts: snapshot.counts.clone(),
             folders: snapshot.folders.clone(),
             bytes: 0,
             sha256: String::new(),
         };
         let name = format!("records-{made_ms}-{}.tar", because.word());
-        let (dump, part) = (place.join("dump.part"), place.join("tar.part"));
+        // `mostrad save` may be at it as well.
+        let own = |word: &str| place.join(format!("{word}-{}.part", std::process::id()));
+        let (dump, part) = (own("dump"), own("tar"));
         let url = self.url.clone();
         let taken = snapshot.dump(&url, &dump).await;
         let (whole, of) = (place.join(&name), part.clone());
@@ -266,7 +269,8 @@ impl SavedRecords {
         let _ = std::fs::remove_file(&dump);
         let _ = std::fs::remove_file(&part);
         let (manifest, bytes) = written?;
-        let all = found_in(&place).into_iter().map(|saved| (saved.name, saved.manifest.made_ms));
+        let all = found_in(&place).into_iter();
+        let all = all.map(|s| (s.name, s.manifest.because, s.manifest.made_ms));
         for old in saving::outdated(all.collect()) {
             let _ = std::fs::remove_file(place.join(old));
         }
@@ -377,6 +381,27 @@ impl SavedRecords {
         }
         pending::decide(&self.data)?;
         Ok(())
+    }
+
+    /// Restores a file at once, while no service runs; what is here is saved before.
+    ///
+    /// # Errors
+    /// [`SavingError`]; the records are as before then.
+    pub async fn restore_now(&self, file: &Path) -> Result<Manifest, SavingError> {
+        std::fs::create_dir_all(self.place())?;
+        let (dump, of) = (self.place().join("now.part"), file.to_owned());
+        let to = dump.clone();
+        let known = known_schemas();
+        let manifest = blocking(move || Ok(archive::extract(&of, &known, Some(&to))?)).await?;
+        let restored = async {
+            if !self.is_bare().await? {
+                self.save_now(SavedBecause::BeforeRestore).await?;
+            }
+            Ok(mostra_store::restore(&self.url, &dump).await?)
+        };
+        let restored = restored.await;
+        let _ = std::fs::remove_file(&dump);
+        restored.map(|()| manifest)
     }
 
     /// Whether the house has nothing that restoring would take away.

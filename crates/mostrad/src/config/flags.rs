@@ -30,6 +30,15 @@ pub(crate) enum Command {
     /// Accounts, for whoever is on the host
     #[command(subcommand)]
     Account(AccountVerb),
+    /// Save the records as a file in the data directory; the service may be running
+    Save,
+    /// Put saved records in the place of those that are here, while no service runs: where it does
+    /// not start with them, as an older version on newer ones
+    Restore {
+        /// The file, or the name of one that `mostra records list` shows
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
 }
 
 /// What is done with accounts.
