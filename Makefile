@@ -1,5 +1,5 @@
 # make demo | test | start | check | bench | fuzz | soak | mutants | screenshots
-.PHONY: deb deb-test demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
+.PHONY: deb deb-test tarball demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -40,6 +40,10 @@ bench:
 # The Debian package, into target/deb.
 deb:
 	@scripts/deb
+
+# An archive for other systems, with an install script, into target/deb.
+tarball:
+	@scripts/tarball
 
 # The package installed, upgraded, removed and purged in a fresh Debian root under systemd.
 deb-test:

@@ -100,6 +100,7 @@ fn json_outputs_are_as_documented() {
                 "DEVICE" => TV.to_owned(),
                 "ID" => id.clone(),
                 "NAME" => "Pell".to_owned(),
+                "FILE" => house.data.path().join("records.tar").to_str().unwrap().to_owned(),
                 other => other.to_owned(),
             };
             let arguments: Vec<String> = command.split(' ').map(argument).collect();

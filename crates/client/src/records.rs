@@ -90,6 +90,9 @@ async fn save(
     file: &Path,
     replace: bool,
 ) -> Result<(), Failure> {
+    if file.exists() && !file.is_file() {
+        return Err(Failure::new(format!("{} is no file", file.display()), "Name a file."));
+    }
     if file.exists() && !replace {
         return Err(Failure::new(
             format!("{} is there already", file.display()),
