@@ -3,9 +3,11 @@
 
 use std::fs;
 
+use mostra_tests::browser::Browser;
 use mostra_tests::wires::{Namespace, ip};
 use mostra_tests::{House, in_a_house, raw, until};
 use serde_json::Value;
+use thirtyfour::{By, Key};
 
 /// A setting as `config show` has it.
 fn setting(house: &House, name: &str) -> Value {
@@ -137,5 +139,49 @@ fn a_wrong_file_is_told_with_line_and_nearest_name_and_the_house_runs() {
         let said = house.mostra(&["status"]);
         assert!(!said.contains("line 1 of") && !said.contains("traits.toml"), "{said}");
         drop(service);
+    });
+}
+
+#[test]
+fn in_the_console_a_code_makes_an_account_and_settings_are_changed_restarted_and_saved() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Films");
+        let code = house.json(&["console", "code"])["code"].as_str().unwrap().to_owned();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let browser = Browser::open().await;
+            browser.size(390, 844).await;
+            // As a phone that read the QR code.
+            browser.go(&format!("/#code={code}")).await;
+            browser.sees("Make an account").await;
+            browser.fill("Name", "ansgar").await;
+            browser.fill("Password", "keeper of the lamp").await;
+            browser.fill("Password again", "keeper of the lamp").await;
+            browser.press("Make the account").await;
+            browser.sees("is on").await;
+            browser.go("/settings").await;
+            browser.sees("Seconds that an announcement stays valid").await;
+            let field =
+                By::XPath("//label[contains(., 'announcement stays valid')]/following::input[1]");
+            let field = browser.page.find(field).await.unwrap();
+            field.send_keys(Key::Control + "a").await.unwrap();
+            field.send_keys("900").await.unwrap();
+            browser.press("Set max_age").await;
+            browser.sees("1 change waits for a restart").await;
+            browser.press("Restart the service").await;
+            browser.sees("It takes a few seconds").await;
+            browser.press("Restart").await;
+            browser.sees("The service is started again").await;
+            browser.press("Take back the change of max_age").await;
+            browser.sees("1 change waits for a restart").await;
+            browser.press("Save the records now").await;
+            browser.sees("when somebody asked").await;
+            browser.close().await;
+        });
+        assert_eq!(state(&house, "max_age"), ("900".into(), Some("1800".into()), "default".into()));
+        let saved = house.json(&["records", "list"]);
+        assert_eq!(saved["saved"][0]["because"], "asked");
+        assert_eq!(saved["saved"][0]["holds"]["accounts"], 2);
     });
 }

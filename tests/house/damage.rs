@@ -1,10 +1,11 @@
 //! Downgrade and damage: each has a word for the person, and nothing is lost.
 
 use std::fs;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 
 use mostra_tests::raw::browse;
-use mostra_tests::{Cluster, House, in_a_house, media, query, raw, until};
+use mostra_tests::{Cluster, House, faketime, in_a_house, media, query, raw, until};
 use nix::mount::{MsFlags, mount};
 use nix::sched::{CloneFlags, unshare};
 
@@ -262,14 +263,58 @@ fn with_a_read_only_data_directory_the_running_house_goes_on_and_a_start_says_wh
 }
 
 #[test]
+fn while_postgresql_is_upgraded_devices_are_served_and_then_all_is_saved_again() {
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
+    in_a_house(move |house| {
+        let house = House { database_url: url, ..house };
+        let _service = house.begin();
+        house.publish("Films");
+        house.meet(TV);
+        house.admit(TV);
+        let before = all(&house.database_url);
+        cluster.stop();
+        // This machine has one version; for the script, the cluster is of an earlier one.
+        let versions = tempfile::tempdir().unwrap();
+        fs::set_permissions(versions.path(), fs::Permissions::from_mode(0o755)).unwrap();
+        let newest = fs::read_dir("/usr/lib/postgresql").unwrap().flatten();
+        let newest = newest.max_by_key(|v| v.file_name()).unwrap();
+        for number in ["97", newest.file_name().to_str().unwrap()] {
+            symlink(newest.path(), versions.path().join(number)).unwrap();
+        }
+        let said = house.mostra_fails(&["house", "name", "Elsewhere"]);
+        assert!(said.contains("Not saved") && said.contains("PostgreSQL"), "{said}");
+        let upgraded = cluster.script("upgrade", |command| {
+            command.env("MOSTRA_POSTGRES_VERSIONS", versions.path());
+        });
+        assert!(upgraded.status.success(), "{}", String::from_utf8_lossy(&upgraded.stderr));
+        assert!(browse(TV, "video-all").text().contains("<TotalMatches>5<"));
+        cluster.start(true);
+        until(30, "saving to work again", || {
+            house.client(&["house", "name", "Upgraded"]).status.success().then_some(())
+        });
+        assert_eq!(
+            fs::read_to_string(cluster.data.join("postgres/url")).unwrap().trim(),
+            house.database_url
+        );
+        until(30, "the house to say so", || {
+            (house.json(&["status"])["records"] == true).then_some(())
+        });
+        let url = fs::read_to_string(cluster.data.join("postgres/url")).unwrap();
+        let counts = |text: &str| text.split(' ').count();
+        assert_eq!(counts(&all(url.trim())), counts(&before));
+        assert_eq!(query(url.trim(), "select count(*) from file"), "5");
+    });
+}
+
+#[test]
 fn a_clock_that_jumps_by_a_year_loses_nothing() {
     in_a_house(|house| {
-        let library = glob("/usr/lib", "libfaketime.so.1").expect("faketime is installed");
         let jump = house.folders.path().join("jump");
         fs::write(&jump, "+0d").unwrap();
         let mut command = house.service_command();
         command
-            .env("LD_PRELOAD", library)
+            .env("LD_PRELOAD", faketime())
             .env("FAKETIME_TIMESTAMP_FILE", &jump)
             .env("FAKETIME_NO_CACHE", "1")
             .env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
@@ -315,13 +360,4 @@ fn a_clock_that_jumps_by_a_year_loses_nothing() {
 fn year_now() -> i64 {
     let seconds = std::time::UNIX_EPOCH.elapsed().unwrap().as_secs();
     1970 + (seconds as f64 / 31_556_952.0) as i64
-}
-
-/// A file of that name two directories below another.
-fn glob(top: &str, name: &str) -> Option<PathBuf> {
-    let below = |at: &Path| fs::read_dir(at).into_iter().flatten().flatten().map(|e| e.path());
-    below(Path::new(top))
-        .flat_map(|one| below(&one).collect::<Vec<_>>())
-        .map(|two| two.join(name))
-        .find(|file| file.exists())
 }

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use mostra_tests::raw::{ask, browse, media_path};
-use mostra_tests::{House, PASSWORD, in_a_house, media, until};
+use mostra_tests::{House, PASSWORD, faketime, in_a_house, media, until};
 use serde_json::Value;
 
 const TV: &str = "127.0.0.61";
@@ -133,6 +133,31 @@ fn a_house_moves_to_another_machine_with_ids_proof_and_places() {
         assert_eq!(place_of(&other), stopped, "where somebody stopped is as it was");
         let said = other.mostra_fails(&["folder", "move"]);
         assert!(said.contains("no folder is away"), "{said}");
+    });
+}
+
+#[test]
+fn by_night_the_records_are_saved_by_themselves() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        house.publish("Films");
+        house.mostra(&["records", "save", house.data.path().join("asked.tar").to_str().unwrap()]);
+        assert!(service.stop());
+        // Ten past three, tomorrow.
+        let seconds = std::time::UNIX_EPOCH.elapsed().unwrap().as_secs();
+        let ahead = 86_400 - seconds % 86_400 + 3 * 3600 + 600;
+        let mut command = house.service_command();
+        command
+            .env("TZ", "UTC0")
+            .env("LD_PRELOAD", faketime())
+            .env("FAKETIME", format!("+{ahead}"));
+        command.env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
+        let _service = house.begin_as(&mut command);
+        until(30, "the records to be saved", || {
+            let list = house.json(&["records", "list"]);
+            list["saved"].as_array()?.iter().any(|one| one["because"] == "nightly").then_some(())
+        });
+        house.mostra(&["records", "check"]);
     });
 }
 

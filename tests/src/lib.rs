@@ -106,6 +106,16 @@ pub fn media(name: &str) -> PathBuf {
     top().join("demo/media").join(name)
 }
 
+/// The library that gives a program another time (Debian's package faketime).
+///
+/// # Panics
+/// When it is not installed.
+pub fn faketime() -> PathBuf {
+    let machines = std::fs::read_dir("/usr/lib").into_iter().flatten().flatten();
+    let mut files = machines.map(|one| one.path().join("faketime/libfaketime.so.1"));
+    files.find(|file| file.exists()).expect("faketime is installed")
+}
+
 /// Says that a test cannot run here. That fails it, unless `MOSTRA_TESTS_PARTIAL=1` is set: then it
 /// is counted, and scripts/test says at its end how many there were.
 ///

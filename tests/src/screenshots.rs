@@ -138,6 +138,12 @@ async fn pages(target: &Path) {
     browser.press("As a list").await;
     browser.go("/settings").await;
     browser.sees("Stations").await;
+    browser.press("Save the records now").await;
+    browser.sees("when somebody asked").await;
+    browser.press("Check").await;
+    browser.sees("It can be restored").await;
+    let records = browser.page.find(thirtyfour::By::Id("records")).await.expect("the records");
+    records.scroll_into_view().await.expect("in sight");
     browser.picture(&target.join("settings.png")).await;
     accounts(&browser, target).await;
     let player = play();
@@ -231,6 +237,12 @@ fn terminals(target: &Path) {
             "client-house",
             format!(
                 "{client} status; {client} folder list; {client} folder show Sound; {client} catalogue list video-all"
+            ),
+        ),
+        (
+            "client-console",
+            format!(
+                "{client} console open; {client} config set max_age 900; {client} config reset max_age; {client} records list"
             ),
         ),
         (

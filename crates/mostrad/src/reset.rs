@@ -30,7 +30,7 @@ pub(crate) async fn run(config: &Config, reset: &Reset) -> Result<(), StartupErr
     if check_password(&password).is_err() {
         return Err(StartupError::new("the password cannot be used", "Take 8 to 1000 characters."));
     }
-    let records = crate::open_records(config).await?;
+    let records = crate::records::open(config).await?;
     let saved = async {
         let hash = hash_now(&password)
             .map_err(|error| mostra_store::StoreError::Refused(error.to_string()))?;

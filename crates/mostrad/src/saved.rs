@@ -44,7 +44,7 @@ pub(crate) async fn save(config: &Config) -> Result<(), StartupError> {
 /// [`StartupError`] with the remedy; the records are as before then.
 pub(crate) async fn restore(config: &Config, file: &Path) -> Result<(), StartupError> {
     let records = records(config).await?;
-    let _hold = crate::hold(&records, config).await?;
+    let _hold = crate::records::hold(&records, config).await?;
     let saved = SavedRecords::new(
         Context::new(Clock::start(), records),
         &config.data,

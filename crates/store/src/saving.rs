@@ -39,6 +39,9 @@ pub enum DumpError {
         /// What it said.
         said: String,
     },
+    /// The programs of PostgreSQL are of a time when a dump could have them run commands.
+    #[error("this system's pg_restore lets a file run commands")]
+    Unguarded,
     /// The URL of the database cannot be read.
     #[error("the database's URL cannot be read")]
     Url,
@@ -117,8 +120,17 @@ pub async fn restore(url: &str, dump: &Path) -> Result<(), DumpError> {
     let (Some(mut from), Some(mut into)) = (read.stdout.take(), write.stdin.take()) else {
         return Err(DumpError::Url);
     };
+    let (head, guarded) = head_of(&mut from)
+        .await
+        .map_err(|error| DumpError::NotRun { program: "pg_restore", error })?;
+    if !guarded {
+        // Whatever else stands in the way says more than what did not come.
+        drop(from);
+        return finish("pg_restore", read).await.and(Err(DumpError::Unguarded));
+    }
     let copied = async {
         into.write_all(BEFORE.as_bytes()).await?;
+        into.write_all(&head).await?;
         tokio::io::copy(&mut from, &mut into).await
     };
     let copied = copied.await;
@@ -133,6 +145,29 @@ pub async fn restore(url: &str, dump: &Path) -> Result<(), DumpError> {
     finish("psql", write).await?;
     outcome?;
     copied.map(drop).and(last).map_err(|error| DumpError::NotRun { program: "psql", error })
+}
+
+/// The head of the statements that pg_restore writes, and whether psql is told to run statements
+/// alone. A file comes from anywhere, and psql also knows words that run programs.
+async fn head_of(
+    from: &mut (impl tokio::io::AsyncRead + Unpin),
+) -> std::io::Result<(Vec<u8>, bool)> {
+    let mut head = Vec::new();
+    let mut chunk = [0; 1024];
+    loop {
+        // Before it come comments alone.
+        let mut lines = head.split_inclusive(|byte| *byte == b'\n');
+        let first = lines.find(|line: &&[u8]| !line.starts_with(b"--") && line.trim_ascii() != b"");
+        if let Some(line) = first.filter(|line| line.ends_with(b"\n") || head.len() > 64 << 10) {
+            let guarded = line.starts_with(b"\\restrict ");
+            return Ok((head, guarded));
+        }
+        let read = from.read(&mut chunk).await?;
+        if read == 0 {
+            return Ok((head, false));
+        }
+        head.extend_from_slice(&chunk[..read]);
+    }
 }
 
 /// Takes away the tables that are there, and keeps what must not go back.
@@ -321,6 +356,23 @@ async fn count_all(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[tokio::test]
+    async fn a_dump_runs_only_where_psql_takes_statements_alone() {
+        let comments = "--\n-- PostgreSQL database dump\n--\n\n";
+        for (text, guarded) in [
+            (format!("{comments}\\restrict abc\n\n-- Dumped by pg_dump\n\nselect 1;\n"), true),
+            (format!("{comments}-- Dumped by pg_dump\n\nSET x = 0;\n\\restrict abc\n"), false),
+            (format!("{comments}\\! id\n\\restrict abc\n"), false),
+            (String::new(), false),
+        ] {
+            let mut from = text.as_bytes();
+            let (mut head, found) = head_of(&mut from).await.unwrap();
+            assert_eq!(found, guarded, "{text}");
+            head.extend_from_slice(from);
+            assert_eq!(head, text.as_bytes(), "nothing is lost");
+        }
+    }
 
     #[test]
     fn no_argument_holds_the_password() {

@@ -137,12 +137,12 @@ function Restart({ values }: { values: ConfigValue[] }) {
         Restart the service
       </Button>
       <p role="status" className="mt-2 text-sm">
-        {done
-          ? "The service is started again."
-          : begun != null
-            ? "The service starts again …"
-            : waiting.length > 0
-              ? `${count(waiting.length, "change")} ${waiting.length === 1 ? "waits" : "wait"} for a restart.`
+        {begun != null && !done
+          ? "The service starts again …"
+          : waiting.length > 0
+            ? `${count(waiting.length, "change")} ${waiting.length === 1 ? "waits" : "wait"} for a restart.`
+            : done
+              ? "The service is started again."
               : ""}
       </p>
       <Confirm
