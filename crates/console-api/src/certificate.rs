@@ -96,14 +96,14 @@ impl CertificateFacts {
 pub(crate) struct Certificate {
     data: PathBuf,
     facts: CertificateFacts,
-    served: Arc<Served>,
+    served: Arc<ServedKey>,
 }
 
 /// What new connections are served with.
 #[derive(Debug)]
-struct Served(Mutex<Arc<CertifiedKey>>);
+struct ServedKey(Mutex<Arc<CertifiedKey>>);
 
-impl ResolvesServerCert for Served {
+impl ResolvesServerCert for ServedKey {
     fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
         Some(self.0.lock().unwrap_or_else(PoisonError::into_inner).clone())
     }
@@ -130,7 +130,7 @@ impl Certificate {
         } else {
             make(data, addresses, &BTreeSet::new(), now)?
         };
-        let served = Arc::new(Served(Mutex::new(Arc::new(certified(data)?))));
+        let served = Arc::new(ServedKey(Mutex::new(Arc::new(certified(data)?))));
         Ok(Certificate { data: data.to_owned(), facts, served })
     }
 

@@ -35,7 +35,7 @@ use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
-use mostra_app::saved_records::SavedRecords;
+use mostra_app::saved_records::RecordFiles;
 use mostra_app::streams::Streams;
 use mostra_net::{ListenError, listen};
 use utoipa_actix_web::AppExt as _;
@@ -66,7 +66,7 @@ pub struct ConsoleParts {
     /// The configuration, to be shown and changed.
     pub config: Arc<dyn Configuration>,
     /// The records as files.
-    pub saved: Arc<SavedRecords>,
+    pub saved: Arc<RecordFiles>,
     /// Whether the console can be reached from the house.
     pub access: Arc<HouseAccess>,
 }

@@ -10,7 +10,7 @@ use mostra_api::{
     RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords as ApiSaved,
 };
 use mostra_app::clock::ms;
-use mostra_app::saved_records::{Doing, Saved, SavedRecords, SavingError};
+use mostra_app::saved_records::{Doing, RecordFiles, Saved, SavingError};
 use mostra_core::saving::SavedBecause;
 use tokio::io::AsyncWriteExt as _;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -84,7 +84,7 @@ fn to_api(saved: Saved) -> ApiSaved {
 #[get("/records")]
 async fn show(
     _: Caller,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
 ) -> Result<web::Json<RecordsState>, ApiFailure> {
     let now = records.counts().await?;
     let doing = records.doing();
@@ -117,7 +117,7 @@ async fn show(
 #[post("/records")]
 async fn save(
     _: Caller,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
 ) -> Result<web::Json<ApiSaved>, ApiFailure> {
     let records = records.into_inner();
     // Whoever stops waiting does not stop it.
@@ -137,7 +137,7 @@ async fn take_in(
     _: Caller,
     request: HttpRequest,
     mut body: web::Payload,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
 ) -> Result<HttpResponse, ApiFailure> {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok());
     if kind != Some("application/x-tar") {
@@ -181,7 +181,7 @@ async fn take_in(
 async fn fetch(
     _: Caller,
     name: web::Path<String>,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
 ) -> Result<HttpResponse, ApiFailure> {
     let path = records.path(&name)?;
     let file = tokio::fs::File::open(path).await.map_err(SavingError::from)?;
@@ -210,7 +210,7 @@ async fn fetch(
 async fn remove(
     _: Caller,
     name: web::Path<String>,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
 ) -> Result<HttpResponse, ApiFailure> {
     records.remove(&name)?;
     Ok(HttpResponse::NoContent().finish())
@@ -225,7 +225,7 @@ async fn remove(
 async fn check(
     _: Caller,
     name: web::Path<String>,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
 ) -> Result<web::Json<ApiSaved>, ApiFailure> {
     let (records, name) = (records.into_inner(), name.into_inner());
     let (checker, of) = (records.clone(), name.clone());
@@ -243,10 +243,10 @@ async fn check(
 async fn restore(
     _: Caller,
     name: web::Path<String>,
-    records: web::Data<SavedRecords>,
+    records: web::Data<RecordFiles>,
     config: web::Data<dyn Configuration>,
 ) -> Result<HttpResponse, ApiFailure> {
-    let records: Arc<SavedRecords> = records.into_inner();
+    let records: Arc<RecordFiles> = records.into_inner();
     let saved = records.get(&name).await?;
     let config = config.into_inner();
     let preparing = tokio::spawn(async move {

@@ -31,7 +31,7 @@ use mostra_store::StoreError;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tokio::sync::mpsc;
 
-use config::{AccountVerb, Command, Config, Flags, LiveConfig, Source};
+use config::{AccountVerb, Command, Config, Flags, LiveConfig, ValueSource};
 use device_listeners::{DeviceListeners, ListenerParts};
 use startup_error::StartupError;
 
@@ -68,8 +68,8 @@ fn main() -> ExitCode {
     let outcome = runtime.block_on(run(&flags));
     runtime.shutdown_timeout(Duration::from_secs(1));
     match outcome {
-        Ok(Ended::Stopped) => ExitCode::SUCCESS,
-        Ok(Ended::ToRestart) => start_again(),
+        Ok(EndedFor::Stopped) => ExitCode::SUCCESS,
+        Ok(EndedFor::ToRestart) => start_again(),
         Err(error) => {
             eprintln!("{}: {error}", error.heading());
             ExitCode::FAILURE
@@ -78,7 +78,7 @@ fn main() -> ExitCode {
 }
 
 /// How the service ended.
-enum Ended {
+enum EndedFor {
     /// It was asked to.
     Stopped,
     /// It is to start again.
@@ -104,16 +104,16 @@ fn more_descriptors() {
     }
 }
 
-async fn run(flags: &Flags) -> Result<Ended, StartupError> {
+async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let clock = Clock::start();
     let config = Config::load(flags)?;
     if let Some(Command::Account(AccountVerb::Reset(reset))) = &flags.command {
-        return reset::run(&config, reset).await.map(|()| Ended::Stopped);
+        return reset::run(&config, reset).await.map(|()| EndedFor::Stopped);
     }
     match &flags.command {
-        Some(Command::Save) => return saved::save(&config).await.map(|()| Ended::Stopped),
+        Some(Command::Save) => return saved::save(&config).await.map(|()| EndedFor::Stopped),
         Some(Command::Restore { file }) => {
-            return saved::restore(&config, file).await.map(|()| Ended::Stopped);
+            return saved::restore(&config, file).await.map(|()| EndedFor::Stopped);
         }
         _ => {}
     }
@@ -249,13 +249,13 @@ async fn run(flags: &Flags) -> Result<Ended, StartupError> {
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
     let _ = tokio::time::timeout(quickly, noting).await;
     tracing::info!("stopped");
-    Ok(if to_restart { Ended::ToRestart } else { Ended::Stopped })
+    Ok(if to_restart { EndedFor::ToRestart } else { EndedFor::Stopped })
 }
 
 /// The interfaces to begin with. One that a file names may come later; one that this start names
 /// must be there.
 fn chosen_interfaces(config: &Config) -> Result<Vec<ServedInterface>, StartupError> {
-    let given = matches!(config.source("interfaces"), Source::Flag | Source::Environment);
+    let given = matches!(config.source("interfaces"), ValueSource::Flag | ValueSource::Environment);
     match ServedInterface::choose(&config.interfaces) {
         Err(error @ InterfaceError::Missing { .. }) if !given => {
             tracing::warn!("{error}; it is served once it comes. {}", error.remedy());
@@ -363,7 +363,7 @@ impl House {
             host_load: Arc::default(),
             pool: self.pool.clone(),
             config: live,
-            saved: Arc::new(saved_records::SavedRecords::new(
+            saved: Arc::new(saved_records::RecordFiles::new(
                 context.clone(),
                 &config.data,
                 &config.database_url,

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use mostra_app::saved_records::{SavedRecords, SavingError};
+use mostra_app::saved_records::{RecordFiles, SavingError};
 use mostra_app::{Clock, Context};
 use mostra_core::saving::SavedBecause;
 use mostra_store::Records;
@@ -31,7 +31,7 @@ fn failed(what: &str, error: &SavingError) -> StartupError {
 /// [`StartupError`] with the remedy.
 pub(crate) async fn save(config: &Config) -> Result<(), StartupError> {
     let context = Context::new(Clock::start(), records(config).await?);
-    let saved = SavedRecords::new(context, &config.data, &config.database_url);
+    let saved = RecordFiles::new(context, &config.data, &config.database_url);
     let made = saved.save(SavedBecause::BeforeUpgrade).await;
     let made = made.map_err(|error| failed("the records were not saved", &error))?;
     println!("The records are saved in {}.", place(config, &made.name).display());
@@ -45,11 +45,8 @@ pub(crate) async fn save(config: &Config) -> Result<(), StartupError> {
 pub(crate) async fn restore(config: &Config, file: &Path) -> Result<(), StartupError> {
     let records = records(config).await?;
     let _hold = crate::records::hold(&records, config).await?;
-    let saved = SavedRecords::new(
-        Context::new(Clock::start(), records),
-        &config.data,
-        &config.database_url,
-    );
+    let saved =
+        RecordFiles::new(Context::new(Clock::start(), records), &config.data, &config.database_url);
     let named = place(config, &file.to_string_lossy());
     let file = if file.exists() { file } else { &named };
     let restored = saved.restore_now(file).await;

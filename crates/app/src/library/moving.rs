@@ -43,7 +43,7 @@ impl Library {
         let paths = paths_below(&directories, files);
         let found = tokio::task::spawn_blocking(move || {
             let root = usable(&path, &own)?;
-            Ok::<_, FolderError>((Recognised::at(&paths, &root), root))
+            Ok::<_, FolderError>((FoundAgain::at(&paths, &root), root))
         });
         let found = found.await.map_err(|error| FolderError::Unreadable(io::Error::other(error)));
         let (recognised, root) = found??;
@@ -52,7 +52,7 @@ impl Library {
             overlap(&root, &path, other)?;
         }
         if !anyway && !recognised.is_enough() {
-            let Recognised { looked_for, found } = recognised;
+            let FoundAgain { looked_for, found } = recognised;
             return Err(FolderError::Other { path, folder, looked_for, found });
         }
         // A scan that runs would take what is not at the old path for gone.
@@ -77,16 +77,16 @@ impl Library {
 
 /// How much of what is recorded is at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Recognised {
+struct FoundAgain {
     looked_for: usize,
     found: usize,
 }
 
-impl Recognised {
+impl FoundAgain {
     /// Looks for recorded files.
-    fn at(paths: &[PathBuf], root: &Path) -> Recognised {
+    fn at(paths: &[PathBuf], root: &Path) -> FoundAgain {
         let found = paths.iter().filter(|path| root.join(path).symlink_metadata().is_ok()).count();
-        Recognised { looked_for: paths.len(), found }
+        FoundAgain { looked_for: paths.len(), found }
     }
 
     fn is_enough(self) -> bool {
@@ -118,7 +118,7 @@ mod tests {
         for (looked_for, found, enough) in
             [(0, 0, true), (1, 0, false), (4, 2, true), (200, 99, false)]
         {
-            assert_eq!(Recognised { looked_for, found }.is_enough(), enough);
+            assert_eq!(FoundAgain { looked_for, found }.is_enough(), enough);
         }
     }
 

@@ -46,7 +46,7 @@ pub struct Saved {
 }
 
 #[derive(Debug, Default)]
-struct State {
+struct WorkState {
     doing: Option<(Doing, Moment)>,
     /// What went wrong last, and when.
     problem: Option<(Moment, String)>,
@@ -54,18 +54,18 @@ struct State {
 }
 
 /// The files of saved records, below the data directory.
-pub struct SavedRecords {
+pub struct RecordFiles {
     context: Context,
     data: PathBuf,
     url: String,
-    state: Mutex<State>,
+    state: Mutex<WorkState>,
 }
 
 /// Where they are, below the data directory.
 const PLACE: &str = "saved";
 
 /// That something is being done; nothing else meanwhile.
-struct Turn<'a>(&'a SavedRecords);
+struct Turn<'a>(&'a RecordFiles);
 
 impl Drop for Turn<'_> {
     fn drop(&mut self) {
@@ -74,11 +74,11 @@ impl Drop for Turn<'_> {
     }
 }
 
-impl SavedRecords {
+impl RecordFiles {
     /// Of a house with this data directory and database.
-    pub fn new(context: Context, data: &Path, url: &str) -> SavedRecords {
+    pub fn new(context: Context, data: &Path, url: &str) -> RecordFiles {
         let (data, url) = (data.to_owned(), url.to_owned());
-        SavedRecords { context, data, url, state: Mutex::default() }
+        RecordFiles { context, data, url, state: Mutex::default() }
     }
 
     /// Removes what a service that was killed left half done.
@@ -90,7 +90,7 @@ impl SavedRecords {
         }
     }
 
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, WorkState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 

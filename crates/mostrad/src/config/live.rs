@@ -13,7 +13,7 @@ use tokio::sync::Notify;
 
 use super::file::{SettingsFile, nearest};
 use super::settings::{SETTINGS, Setting, Takes, ValueForm};
-use super::{CHOSEN, Config, Files, Flags, Source, Sourced, default_of};
+use super::{CHOSEN, Config, Flags, SettingsFiles, Sourced, ValueSource, default_of};
 
 /// The configuration of the service that runs.
 pub(crate) struct LiveConfig {
@@ -143,7 +143,7 @@ impl Configuration for LiveConfig {
         let unusable = |error: crate::startup_error::StartupError| {
             refused(error.one_line(), "Correct it on the host.")
         };
-        let files = Files::read(&self.flags).map_err(unusable)?;
+        let files = SettingsFiles::read(&self.flags).map_err(unusable)?;
         let now = Config::of(&self.flags, &files).map_err(unusable)?;
         if setting.takes == Takes::OnTheHost {
             return Err(refused(
@@ -154,8 +154,8 @@ impl Configuration for LiveConfig {
             ));
         }
         let given = match now.source(name) {
-            Source::Flag => Some(format!("the flag --{}", setting.flag())),
-            Source::Environment => Some(format!("the variable {}", setting.variable())),
+            ValueSource::Flag => Some(format!("the flag --{}", setting.flag())),
+            ValueSource::Environment => Some(format!("the variable {}", setting.variable())),
             _ => None,
         };
         if let Some(given) = given {
@@ -176,8 +176,8 @@ impl Configuration for LiveConfig {
         }
         let chosen = SettingsFile { values: chosen, problems: Vec::new() };
         let text = written(&chosen.values);
-        let next =
-            Config::of(&self.flags, &Files { file: files.file, chosen }).map_err(unusable)?;
+        let next = Config::of(&self.flags, &SettingsFiles { file: files.file, chosen })
+            .map_err(unusable)?;
         self.check(&next, name)?;
         keep(&now.data.join(CHOSEN), &text).map_err(|error| {
             refused(

@@ -31,12 +31,12 @@ pub(crate) struct Sourced {
     /// The value, with secrets left out.
     pub value: String,
     /// From where.
-    pub source: Source,
+    pub source: ValueSource,
 }
 
 /// Where a value came from. What stands earlier wins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Source {
+pub(crate) enum ValueSource {
     /// A flag.
     Flag,
     /// The environment.
@@ -49,15 +49,15 @@ pub(crate) enum Source {
     Default,
 }
 
-impl Source {
+impl ValueSource {
     /// The word for it.
     pub(crate) fn word(self) -> &'static str {
         match self {
-            Source::Flag => "flag",
-            Source::Environment => "environment",
-            Source::Console => "console",
-            Source::File => "file",
-            Source::Default => "default",
+            ValueSource::Flag => "flag",
+            ValueSource::Environment => "environment",
+            ValueSource::Console => "console",
+            ValueSource::File => "file",
+            ValueSource::Default => "default",
         }
     }
 }
@@ -125,15 +125,15 @@ pub(crate) struct Config {
 
 /// The files of settings.
 #[derive(Debug, Clone, Default)]
-struct Files {
+struct SettingsFiles {
     /// The configuration file, which a person writes.
     file: SettingsFile,
     /// What was changed in the console or by the client.
     chosen: SettingsFile,
 }
 
-impl Files {
-    fn read(flags: &Flags) -> Result<Files, StartupError> {
+impl SettingsFiles {
+    fn read(flags: &Flags) -> Result<SettingsFiles, StartupError> {
         let given = flags.given().get("data").cloned();
         let data = given.or_else(|| std::env::var("MOSTRA_DATA").ok());
         let path = flags.config.clone().or_else(|| {
@@ -145,7 +145,7 @@ impl Files {
         let data = data.or_else(|| file.values.get("data").cloned()).unwrap_or_else(default_data);
         let chosen = Path::new(&data).join(CHOSEN);
         let chosen = chosen.exists().then(|| SettingsFile::read(&chosen)).transpose()?;
-        Ok(Files { file, chosen: chosen.unwrap_or_default() })
+        Ok(SettingsFiles { file, chosen: chosen.unwrap_or_default() })
     }
 
     /// Every value by the layer that wins. What was given to this start must be right; what is
@@ -154,10 +154,10 @@ impl Files {
         let mut all = Vec::new();
         for setting in SETTINGS {
             let name = setting.name;
-            let given = flags.given().get(name).cloned().map(|value| (value, Source::Flag));
+            let given = flags.given().get(name).cloned().map(|value| (value, ValueSource::Flag));
             let given = given.or_else(|| {
                 let value = std::env::var(setting.variable()).ok();
-                value.map(|value| (value, Source::Environment))
+                value.map(|value| (value, ValueSource::Environment))
             });
             if let Some((what, remedy)) = given.as_ref().and_then(|(value, _)| setting.wrong(value))
             {
@@ -168,11 +168,11 @@ impl Files {
             };
             let chosen = || {
                 let may = setting.takes != Takes::OnTheHost;
-                of(&self.chosen, Source::Console).filter(|_| may)
+                of(&self.chosen, ValueSource::Console).filter(|_| may)
             };
-            let found = given.or_else(chosen).or_else(|| of(&self.file, Source::File));
+            let found = given.or_else(chosen).or_else(|| of(&self.file, ValueSource::File));
             let (value, source) =
-                found.unwrap_or_else(|| (self.fallback(setting), Source::Default));
+                found.unwrap_or_else(|| (self.fallback(setting), ValueSource::Default));
             all.push(Sourced { name, value, source });
         }
         Ok(all)
@@ -214,10 +214,10 @@ impl Config {
     /// # Errors
     /// [`StartupError`] that names the value at fault.
     pub(crate) fn load(flags: &Flags) -> Result<Config, StartupError> {
-        Config::of(flags, &Files::read(flags)?)
+        Config::of(flags, &SettingsFiles::read(flags)?)
     }
 
-    fn of(flags: &Flags, files: &Files) -> Result<Config, StartupError> {
+    fn of(flags: &Flags, files: &SettingsFiles) -> Result<Config, StartupError> {
         let mut values = files.values(flags)?;
         let mut problems = files.file.problems.clone();
         problems.extend(files.chosen.problems.iter().cloned());
@@ -232,7 +232,7 @@ impl Config {
         }
         let rules = read_rules(text(&values, "traits"), &data).or_else(|error| {
             let given = values.iter().find(|shown| shown.name == "traits").map(|s| s.source);
-            if matches!(given, Some(Source::Flag | Source::Environment)) {
+            if matches!(given, Some(ValueSource::Flag | ValueSource::Environment)) {
                 return Err(error);
             }
             problems.push(FileProblem { setting: Some("traits"), text: error.one_line() });
@@ -274,8 +274,8 @@ impl Config {
     }
 
     /// Where a setting came from.
-    pub(crate) fn source(&self, name: &str) -> Source {
-        self.shown.iter().find(|s| s.name == name).map_or(Source::Default, |s| s.source)
+    pub(crate) fn source(&self, name: &str) -> ValueSource {
+        self.shown.iter().find(|s| s.name == name).map_or(ValueSource::Default, |s| s.source)
     }
 }
 
@@ -335,10 +335,10 @@ mod tests {
         assert_eq!((config.house_port, config.max_age), (7642, 600));
         assert_eq!(config.database_url, "", "where the records are is not chosen in the console");
         for (name, source) in [
-            ("device_port", Source::File),
-            ("console_port", Source::Flag),
-            ("house_port", Source::Default),
-            ("max_age", Source::Console),
+            ("device_port", ValueSource::File),
+            ("console_port", ValueSource::Flag),
+            ("house_port", ValueSource::Default),
+            ("max_age", ValueSource::Console),
         ] {
             assert_eq!(config.source(name), source, "{name}");
         }
