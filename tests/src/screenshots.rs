@@ -242,7 +242,7 @@ fn terminals(target: &Path) {
         (
             "client-console",
             format!(
-                "{client} console open; {client} config set max_age 900; {client} config reset max_age; {client} records list"
+                "{client} records list; {client} config set max_age 900; {client} console open"
             ),
         ),
         (

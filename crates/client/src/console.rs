@@ -83,16 +83,33 @@ fn opened(access: &ConsoleAccess, code: Option<&Code>) -> String {
     text
 }
 
-/// A QR code in characters. A terminal's own colours may be either way round, so on a terminal the
-/// code brings its colours along.
+/// A QR code in characters: bright squares on a dark ground, as most terminals have. On a terminal it
+/// brings its colours along, and the bright parts are grounds, which leave no gaps between lines.
 fn qr(text: &str) -> String {
     let Ok(code) = QrCode::new(text) else { return text.to_owned() };
-    // Bright squares are drawn: on a dark ground, as most terminals have.
-    let drawn =
-        code.render::<Dense1x2>().dark_color(Dense1x2::Light).light_color(Dense1x2::Dark).build();
-    if !std::io::stdout().is_terminal() {
-        return drawn;
+    let (light, dark) = (Dense1x2::Light, Dense1x2::Dark);
+    let drawn = code.render::<Dense1x2>().dark_color(light).light_color(dark).build();
+    if std::io::stdout().is_terminal() { coloured(&drawn) } else { drawn }
+}
+
+fn coloured(drawn: &str) -> String {
+    const WHITE_GROUND: &str = "\x1b[38;2;0;0;0;48;2;255;255;255m";
+    const WHITE_SQUARES: &str = "\x1b[0;38;2;255;255;255m";
+    let mut text = String::new();
+    for line in drawn.lines() {
+        // Half of the last line is outside.
+        let is_edge = line.chars().all(|square| square == '▀');
+        text.push_str(if is_edge { WHITE_SQUARES } else { WHITE_GROUND });
+        for square in line.chars() {
+            match square {
+                _ if is_edge => text.push(square),
+                '█' => text.push(' '),
+                '▀' => text.push('▄'),
+                '▄' => text.push('▀'),
+                _ => text.push_str("\x1b[7m \x1b[27m"),
+            }
+        }
+        text.push_str("\x1b[0m\n");
     }
-    let lines = drawn.lines().map(|line| format!("\x1b[38;2;255;255;255;48;2;0;0;0m{line}\x1b[0m"));
-    lines.collect::<Vec<_>>().join("\n")
+    text
 }

@@ -121,14 +121,18 @@ fn list(state: &RecordsState) -> String {
             let checked = match (saved.checked_ms, &saved.problem) {
                 (Some(_), Some(problem)) => problem.clone(),
                 (Some(at), None) => time(at),
-                (None, _) => "not since the start".into(),
+                (None, _) => "no".into(),
             };
             vec![
                 saved.name.clone(),
                 time(saved.made_ms),
                 because(&saved.because).into(),
                 saved.house.clone(),
-                holds(&saved.holds),
+                format!(
+                    "{}, {}",
+                    count(saved.holds.files, "file"),
+                    count(saved.holds.devices, "device")
+                ),
                 bytes(saved.bytes),
                 checked,
             ]
@@ -159,7 +163,7 @@ fn because(word: &str) -> &str {
     match word {
         "nightly" => "by night",
         "asked" => "asked for",
-        "before-restore" => "before others were restored",
+        "before-restore" => "before a restore",
         "before-upgrade" => "before an upgrade",
         other => other,
     }
