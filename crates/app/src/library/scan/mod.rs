@@ -222,7 +222,9 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
     if !small {
         library.context.changed(Topic::Folders);
     }
-    let (library, folder) = (library.clone(), folder.clone());
+    // It may be at another path by now than whoever asks knows.
+    let folder = library.folder(folder.serial).unwrap_or_else(|_| folder.clone());
+    let library = library.clone();
     tokio::spawn(async move {
         let busy = whole.then(crate::memory::Busy::begin);
         let outcome = scan(&library, &folder, scope, &progress).await;

@@ -40,11 +40,12 @@ const AWAY: Duration = Duration::from_secs(2);
 /// Keeps watch over all folders until the house stops.
 pub async fn keep(library: Arc<Library>) {
     let mut live = library.context.changes();
-    let mut tasks: HashMap<FolderId, tokio::task::JoinHandle<()>> = HashMap::new();
+    let mut tasks: HashMap<(FolderId, String), tokio::task::JoinHandle<()>> = HashMap::new();
     loop {
         let folders: Vec<Folder> = library.catalogue().folders().to_vec();
-        tasks.retain(|serial, task| {
-            let stays = folders.iter().any(|f| f.serial == *serial);
+        // One that is at another path now is another one to watch.
+        tasks.retain(|(serial, root), task| {
+            let stays = folders.iter().any(|f| f.serial == *serial && f.root == *root);
             if !stays {
                 task.abort();
             }
@@ -52,7 +53,7 @@ pub async fn keep(library: Arc<Library>) {
         });
         for folder in folders {
             tasks
-                .entry(folder.serial)
+                .entry((folder.serial, folder.root.clone()))
                 .or_insert_with(|| tokio::spawn(watch(library.clone(), folder)));
         }
         tokio::select! {
