@@ -1638,7 +1638,7 @@ export interface components {
             saved: components["schemas"]["SavedRecords"][];
             /** @description What the house holds now. */
             now: components["schemas"]["RecordCounts"];
-            /** @description What is being done: `saving`, `checking` or `restoring`. */
+            /** @description What is being done: `saving`, `checking`, `restoring` or `receiving`. */
             doing?: string | null;
             /**
              * Format: int64

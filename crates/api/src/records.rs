@@ -61,7 +61,7 @@ pub struct RecordsState {
     pub saved: Vec<SavedRecords>,
     /// What the house holds now.
     pub now: RecordCounts,
-    /// What is being done: `saving`, `checking` or `restoring`.
+    /// What is being done: `saving`, `checking`, `restoring` or `receiving`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub doing: Option<String>,
     /// Since when.

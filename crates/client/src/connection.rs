@@ -173,7 +173,10 @@ impl Connection {
         file: &Path,
     ) -> Result<T, Failure> {
         let unreadable = |error: std::io::Error| {
-            Failure::new(format!("{} cannot be read: {error}", file.display()), "")
+            Failure::new(
+                format!("{} cannot be read: {error}", file.display()),
+                "Name a file, or one that `mostra records list` shows.",
+            )
         };
         let opened = tokio::fs::File::open(file).await.map_err(unreadable)?;
         let length = opened.metadata().await.map_err(unreadable)?.len();

@@ -1,6 +1,7 @@
 //! Saved records: listed, made, checked, fetched, taken in and restored.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::http::StatusCode;
 use actix_web::http::header;
@@ -96,6 +97,7 @@ async fn show(
                 Doing::Saving => "saving",
                 Doing::Checking => "checking",
                 Doing::Restoring => "restoring",
+                Doing::Receiving => "receiving",
             }
             .into()
         }),
@@ -126,6 +128,9 @@ async fn save(
     Ok(web::Json(to_api(saved?)))
 }
 
+/// How long the next part of a file is waited for.
+const STALL: Duration = Duration::from_secs(30);
+
 #[utoipa::path(
     operation_id = "takeInRecords",
     summary = "Take in a file of saved records, to be checked or restored",
@@ -145,11 +150,14 @@ async fn take_in(
         return Err(ApiFailure::new(status, "That is no file of saved records")
             .next("Send it as application/x-tar."));
     }
-    let path = records.incoming()?;
+    let (path, turn) = records.incoming()?;
     let written = async {
         let mut file = tokio::fs::File::create(&path).await.map_err(SavingError::from)?;
         let mut since = u64::MAX;
-        while let Some(chunk) = body.next().await {
+        loop {
+            let chunk = tokio::time::timeout(STALL, body.next()).await;
+            let chunk = chunk.map_err(|_| ApiFailure::invalid("The file stopped coming"))?;
+            let Some(chunk) = chunk else { break };
             let chunk = chunk.map_err(|error| {
                 ApiFailure::invalid("The file did not come whole").why(error.to_string())
             })?;
@@ -169,6 +177,7 @@ async fn take_in(
         return Err(failure);
     }
     let saved = records.take_in(path).await?;
+    drop(turn);
     Ok(HttpResponse::Created().json(to_api(saved)))
 }
 
@@ -253,7 +262,7 @@ async fn restore(
         records.prepare_restore(&name).await?;
         // The answer goes out first.
         tokio::spawn(async move {
-            tokio::time::sleep(std::time::Duration::from_millis(200)).await;
+            tokio::time::sleep(Duration::from_millis(200)).await;
             config.restart();
         });
         Ok::<_, SavingError>(())

@@ -96,10 +96,10 @@ const HOUR: u64 = 3_600_000;
 const NIGHT: u32 = 3;
 
 /// Whether records are to be saved by themselves: at night, or soon after the start of a machine
-/// that is off at night. All times are Unix milliseconds, but `hour`, that of the day here.
-pub fn is_due(last: Option<u64>, started: u64, now: u64, hour: u32) -> bool {
-    // A clock that was set back makes no save wait for years.
-    let last = last.filter(|last| *last <= now + HOUR);
+/// that is off at night. `saved` are the times of those that there are. All times are Unix milliseconds, but `hour`, that of the day here.
+pub fn is_due(saved: impl IntoIterator<Item = u64>, started: u64, now: u64, hour: u32) -> bool {
+    // What a clock that was ahead dated counts neither as the last one nor against the others.
+    let last = saved.into_iter().filter(|at| *at <= now + HOUR).max();
     let age = now.saturating_sub(last.unwrap_or(started));
     let runs = now.saturating_sub(started);
     (hour == NIGHT && age > 2 * HOUR) || (age > 30 * HOUR && runs > HOUR / 6)
@@ -170,6 +170,7 @@ mod tests {
         assert!(!is_due(None, NOON, NOON + HOUR, 13));
         assert!(is_due(Some(NOON + 365 * DAY), NOON - 40 * HOUR, NOON, 12));
         assert!(is_due(Some(NOON), NOON, NOON + 365 * DAY, 12));
+        assert!(!is_due([NOON + 365 * DAY, NOON - HOUR], NOON - 40 * HOUR, NOON, 12));
     }
 
     #[test]

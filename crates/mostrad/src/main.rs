@@ -146,7 +146,8 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
         console_listener.local_addr().map_err(|e| StartupError::new(e.to_string(), ""))?;
     let mut records = records::open(&config).await?;
     let hold = records::hold(&records, &config).await?;
-    if saved_records::restore_pending(&config.data, &config.database_url).await {
+    let restoring = saved_records::restore_pending(&config.data, &config.database_url);
+    if service_manager::waits_for("restoring the records", restoring).await {
         // What came may have the tables of an earlier version.
         records = records::open(&config).await?;
     }

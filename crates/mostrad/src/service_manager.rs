@@ -30,7 +30,21 @@ fn tell(states: &[NotifyState<'_>]) {
 /// The service waits for something before it is ready, for at least so long.
 pub(crate) fn waits(what: &str, patience: Duration) {
     let patience = u32::try_from(patience.as_micros()).unwrap_or(u32::MAX);
-    tell(&[NotifyState::Status(what), NotifyState::ExtendTimeoutUsec(patience)]);
+    // A service that started itself again is watched already.
+    let extend = NotifyState::ExtendTimeoutUsec(patience);
+    tell(&[NotifyState::Status(what), extend, NotifyState::Watchdog]);
+}
+
+/// The same for as long as something takes.
+pub(crate) async fn waits_for<T>(what: &str, work: impl Future<Output = T>) -> T {
+    let mut look = tokio::time::interval(Duration::from_secs(10));
+    tokio::pin!(work);
+    loop {
+        tokio::select! {
+            done = &mut work => return done,
+            _ = look.tick() => waits(what, Duration::from_secs(60)),
+        }
+    }
 }
 
 /// Players reach the house, or it is off as somebody wants it.

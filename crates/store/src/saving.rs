@@ -134,6 +134,8 @@ pub async fn restore(url: &str, dump: &Path) -> Result<(), DumpError> {
         tokio::io::copy(&mut from, &mut into).await
     };
     let copied = copied.await;
+    // Where psql ended early nobody reads any more, and pg_restore must not wait for that.
+    drop(from);
     let outcome = finish("pg_restore", read).await;
     // Without the last word nothing is kept of what was written.
     let last = match (&copied, &outcome) {

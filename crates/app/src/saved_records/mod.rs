@@ -30,6 +30,8 @@ pub enum Doing {
     Checking,
     /// They are made ready to be restored.
     Restoring,
+    /// They come from elsewhere.
+    Receiving,
 }
 
 /// A file of saved records.
@@ -65,7 +67,7 @@ pub struct RecordFiles {
 const PLACE: &str = "saved";
 
 /// That something is being done; nothing else meanwhile.
-struct Turn<'a>(&'a RecordFiles);
+pub struct Turn<'a>(&'a RecordFiles);
 
 impl Drop for Turn<'_> {
     fn drop(&mut self) {
@@ -225,11 +227,7 @@ impl RecordFiles {
         let _ = std::fs::remove_file(&dump);
         let _ = std::fs::remove_file(&part);
         let (manifest, bytes) = written?;
-        let all = found_in(&place).into_iter();
-        let all = all.map(|s| (s.name, s.manifest.because, s.manifest.made_ms));
-        for old in saving::outdated(all.collect()) {
-            let _ = std::fs::remove_file(place.join(old));
-        }
+        remove_outdated(&place, &name);
         tracing::info!(name, bytes, "the records are saved");
         Ok(Saved { name, bytes, manifest, checked: None })
     }
@@ -288,14 +286,14 @@ impl RecordFiles {
         outcome
     }
 
-    /// Where a file that comes from elsewhere is written.
+    /// Where a file that comes from elsewhere is written, one at a time.
     ///
     /// # Errors
-    /// Those of the disk.
-    pub fn incoming(&self) -> Result<PathBuf, SavingError> {
+    /// [`SavingError::Busy`], or those of the disk.
+    pub fn incoming(&self) -> Result<(PathBuf, Turn<'_>), SavingError> {
+        let turn = self.turn(Doing::Receiving)?;
         std::fs::create_dir_all(self.place())?;
-        let random = crate::random::random_word(8);
-        Ok(self.place().join(format!("incoming-{random}.part")))
+        Ok((self.place().join("incoming.part"), turn))
     }
 
     /// Takes a file that came from elsewhere among the others, once it is checked.
@@ -310,6 +308,7 @@ impl RecordFiles {
             let bytes = std::fs::metadata(&path)?.len();
             let name = format!("records-{}-{}.tar", manifest.made_ms, manifest.because.word());
             std::fs::rename(&path, place.join(&name))?;
+            remove_outdated(&place, &name);
             Ok(Saved { name, bytes, manifest, checked: None })
         });
         let taken = taken.await;
@@ -393,8 +392,8 @@ impl RecordFiles {
             if tried.is_some_and(|tried| now.abs_diff(tried) < 3_600_000) {
                 continue;
             }
-            let last = self.list().await.first().map(|saved| saved.manifest.made_ms);
-            if saving::is_due(last, ms(self.context.clock.origin()), now, hour()) {
+            let saved = self.list().await.into_iter().map(|saved| saved.manifest.made_ms);
+            if saving::is_due(saved, ms(self.context.clock.origin()), now, hour()) {
                 tried = Some(now);
                 let _ = self.save(SavedBecause::Nightly).await;
             }
@@ -406,6 +405,15 @@ async fn blocking<T: Send + 'static>(
     work: impl FnOnce() -> Result<T, SavingError> + Send + 'static,
 ) -> Result<T, SavingError> {
     tokio::task::spawn_blocking(work).await.map_err(io::Error::other)?
+}
+
+/// Removes the files that are too many, but never the one that came last.
+fn remove_outdated(place: &Path, last: &str) {
+    let all = found_in(place).into_iter();
+    let all = all.map(|saved| (saved.name, saved.manifest.because, saved.manifest.made_ms));
+    for old in saving::outdated(all.collect()).into_iter().filter(|name| name != last) {
+        let _ = std::fs::remove_file(place.join(old));
+    }
 }
 
 /// The files in a directory, the newest first. What cannot be read is none.
