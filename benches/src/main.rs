@@ -2,6 +2,7 @@
 //! docs/benchmarks.md. Everything runs on loopback in a network namespace of its own.
 
 mod browse;
+mod devices;
 mod files;
 mod headers;
 mod loaded;
@@ -50,13 +51,14 @@ fn main() {
                 "load" => under_load::measure(&house, &mut report),
                 "scan" => scan::measure(&house, &mut report),
                 "pictures" => pictures::measure(&house, &mut report),
+                "devices" => devices::measure(&house, &mut report),
                 "searches" => searches::measure(&mut report),
                 "loaded" => {
                     service.stop();
                     loaded::measure(&house, &mut report);
                 }
                 other => panic!(
-                    "{other} is no part: core, headers, browse, files, load, pictures, scan, searches, loaded, soak"
+                    "{other} is no part: core, headers, browse, files, load, pictures, scan, searches, devices, loaded, soak"
                 ),
             }
             print!("{report}");
@@ -87,6 +89,11 @@ fn main() {
         pictures::measure(&house, &mut report);
         scan::measure(&house, &mut report);
         headers::measure(&mut report);
+        service.stop();
+        // Two thousand devices in the records of another house.
+        let other = house.beside();
+        let mut service = other.begin_with(&ROOM);
+        devices::measure(&other, &mut report);
         service.stop();
         loaded::measure(&house, &mut report);
         million::measure(&mut report);

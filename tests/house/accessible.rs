@@ -5,13 +5,18 @@ use mostra_tests::browser::Browser;
 use mostra_tests::{PASSWORD, in_a_house, raw};
 
 /// Pages with something on them, their titles, and a text by which they are there.
-const PAGES: [(&str, &str, &str); 8] = [
+const PAGES: [(&str, &str, &str); 13] = [
     ("/", "Today", "127.0.0.71"),
     ("/folders", "Folders", "Publish a folder"),
     ("/catalogue", "Catalogue", "The catalogue offers"),
     ("/catalogue/video-all", "Catalogue", "Harbour at dawn"),
     ("/catalogue/0?q=zzz", "Catalogue", "No title, artist"),
     ("/devices/1", "Devices", "Reached by"),
+    ("/network", "Network", "Kitchen speaker"),
+    ("/network/n1", "Network", "What it says of itself"),
+    ("/seen-by/1", "Seen by", "this is all it gets"),
+    ("/preflight", "Preflight", "Devices reach the house"),
+    ("/exposure", "Open to whom", "What a decision protects from"),
     ("/settings", "Settings", "Console in the house"),
     ("/begin", "A new house", "What is this house called?"),
 ];
@@ -29,8 +34,11 @@ fn axe_finds_nothing_on_any_page_and_each_has_its_title() {
         for folder in ["Films", "Sound", "Pictures"] {
             house.publish(folder);
         }
-        raw::ask("127.0.0.71", "GET", "/about/device.xml", "User-Agent: Skerrin/2\r\n");
-        raw::ask("127.0.0.72", "GET", "/about/device.xml", "");
+        let _speaker = house.stand_ins(&["kitchen-speaker"]);
+        for path in ["/about/device.xml", "/media/none"] {
+            raw::ask("127.0.0.71", "GET", path, "User-Agent: Skerrin/2\r\n");
+            raw::ask("127.0.0.72", "GET", path, "");
+        }
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let browser = Browser::open().await;
@@ -53,8 +61,29 @@ fn axe_finds_nothing_on_any_page_and_each_has_its_title() {
             browser.size(1280, 800).await;
             browser.go("/devices/1").await;
             browser.press("Show what it did and was refused").await;
-            browser.sees("Only what failed").await;
+            browser.sees("what proves a step").await;
             look(&browser, "sightings").await;
+            browser.press("Show recorded conversations").await;
+            browser.press("Record its conversation").await;
+            browser.sees("Recording until").await;
+            browser.press("Read").await;
+            browser.sees("Nothing was said yet").await;
+            look(&browser, "a recording").await;
+            browser.press("Which one is asking?").await;
+            browser.sees("Asking now").await;
+            look(&browser, "who is asking").await;
+            browser.go("/network/n1").await;
+            browser.press("ConnectionManager (says which formats it takes or sends)").await;
+            browser.sees("Action").await;
+            browser.press("Watch its state").await;
+            browser.sees("CurrentConnectionIDs").await;
+            look(&browser, "a service").await;
+            browser.go("/devices/1").await;
+            browser.press("Show the decisions on it").await;
+            browser.sees("Nobody decided on it yet").await;
+            browser.press("Decide on several…").await;
+            browser.sees("Tick the devices").await;
+            look(&browser, "several devices").await;
             browser.press("Choose…").await;
             browser.sees("What may").await;
             look(&browser, "a dialog").await;

@@ -87,6 +87,7 @@ fn hosts_on_a_bridge_are_told_apart_and_one_that_goes_takes_nobody_along() {
             let (alive, _) = hear(ear, 10, "alive", |t| t.contains("NTS: ssdp:alive"));
             assert!(alive.contains("LOCATION: http://10.77.0.1:7640/"), "{alive}");
             assert_eq!(host.get("/about/device.xml"), "200");
+            host.get("/media/none");
             let device = until(10, "the device", || host.device(&house));
             assert_eq!(device["address"], host.address().as_str());
         }

@@ -155,6 +155,7 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
             house.publish(folder);
         }
         raw::ask("127.0.0.71", "GET", "/about/device.xml", "User-Agent: Skerrin/2\r\n");
+        raw::ask("127.0.0.71", "GET", "/media/none", "User-Agent: Skerrin/2\r\n");
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let browser = Browser::open().await;

@@ -39,6 +39,7 @@ fn a_decoder_seeks_to_the_middle_and_sees_the_files_own_frames() {
         house.publish("Films");
         // ffmpeg asks from 127.0.0.1, so that is the device to admit.
         ask("127.0.0.1", "GET", "/about/device.xml", "");
+        ask("127.0.0.1", "GET", "/media/none", "");
         until(30, "the device", || house.device("127.0.0.1"));
         house.admit("127.0.0.1");
         let path = media_path(&browse("127.0.0.1", "video-all"), "Harbour at dawn");

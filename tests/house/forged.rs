@@ -87,6 +87,7 @@ fn a_forged_search_changes_neither_traits_nor_name_of_a_device() {
         std::fs::write(house.data.path().join("traits.toml"), rule).unwrap();
         let _service = house.begin();
         ask(DEVICE, "GET", "/about/device.xml", "User-Agent: New/2\r\n");
+        ask(DEVICE, "GET", "/media/none", "User-Agent: New/2\r\n");
         let device = || house.device(DEVICE).unwrap();
         until(5, "its name", || (house.device(DEVICE)?["user_agent"] == "New/2").then_some(()));
         // In its name, from its address.
@@ -114,7 +115,7 @@ fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
         service.stop();
         // As a house that was flooded before: many that nobody decided on.
         let many = "insert into device (id, standing, kinds, update_offset, first_seen_ms, last_seen_ms, \
-                    traits, rules) select n + 100, 'waiting', 'video', 0, n, n, '{}', '[]' \
+                    traits, rules, asked_ms) select n + 100, 'waiting', 'video', 0, n, n, '{}', '[]', n \
                     from generate_series(1, 5000) n; \
                     insert into endpoint (device_id, address, last_seen_ms) select n + 100, \
                     '127.2.' || n / 250 || '.' || n % 250 + 1, n from generate_series(1, 5000) n";
@@ -126,7 +127,7 @@ fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
         until(20, "the rest to leave the records", || (rows(&house) == 2048).then_some(()));
         // Ten more connect: ten that waited longest go, here and there.
         for n in 1..=10 {
-            ask(&format!("127.3.0.{n}"), "GET", "/about/device.xml", "");
+            ask(&format!("127.3.0.{n}"), "GET", "/media/none", "");
         }
         until(20, "the new ones", || house.device("127.3.0.10"));
         assert_eq!(count(), 2048);

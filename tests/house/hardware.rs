@@ -23,6 +23,7 @@ fn standing_follows_the_device_and_not_its_address() {
 
         let get = |path: &str| there.get(&format!("http://10.77.0.1:7640{path}"));
         assert_eq!(get("/about/device.xml"), "200");
+        get("/media/none");
         let device = until(30, "the device", || by_hardware(&house, "02:5e:11:00:00:2c"));
         assert_eq!(device["address"], "10.77.0.14");
         house.mostra(&["device", "admit", "02:5e:11:00:00:2c", "--name", "Lounge television"]);

@@ -417,6 +417,7 @@ fn limits_hold_and_the_house_stays_quick() {
         // Text that devices say of themselves is tamed wherever it is shown (SEC-16).
         let odd = format!("User-Agent: {}\r\n", "x<b>".repeat(200));
         ask(OTHER, "GET", "/about/device.xml", &odd);
+        ask(OTHER, "GET", "/media/none", &odd);
         let shown = until(10, "the device", || {
             let device = house.device(OTHER)?;
             device["user_agent"].as_str().map(str::to_owned)

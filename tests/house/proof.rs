@@ -3,7 +3,7 @@
 use std::io::{Read, Write};
 
 use mostra_tests::raw::{self, browse, media_path};
-use mostra_tests::{House, SERVER, in_a_house, query, until};
+use mostra_tests::{House, SERVER, TELEVISION, in_a_house, query, until};
 
 const DEVICE: &str = "127.0.0.41";
 /// The last device of a test: once its proof shows, earlier sightings have been dealt with.
@@ -11,6 +11,7 @@ const MARKER: &str = "127.0.0.49";
 
 fn admitted(house: &House, from: &str) {
     raw::ask(from, "GET", "/about/device.xml", "");
+    raw::ask(from, "GET", "/media/none", "");
     until(30, "the device", || house.device(from));
     house.admit(from);
     browse(from, "0");
@@ -156,5 +157,38 @@ fn a_picture_counts_when_it_is_whole() {
         let whole = raw::ask(DEVICE, "GET", &picture, "Connection: close\r\n");
         assert_eq!(whole.body.len() as u64, size);
         house.await_step(DEVICE, "started");
+    });
+}
+
+#[test]
+fn a_player_that_keeps_to_the_films_time_is_told_from_one_that_copies() {
+    in_a_house(|house| {
+        const COPIER: &str = "127.0.0.52";
+        let _service = house.begin();
+        house.publish("Films");
+        let _stand_ins = house.stand_ins(&["lounge-television"]);
+        assert!(house.tell(TELEVISION, &["find"]).0);
+        until(30, "the television", || house.device(TELEVISION));
+        house.admit(TELEVISION);
+        house.meet(COPIER);
+        house.admit(COPIER);
+        // One takes the whole film at once.
+        let film = media_path(&browse(COPIER, "video-all"), "Harbour at dawn");
+        assert_eq!(raw::ask(COPIER, "GET", &film, "").status, 200);
+        // The other takes it as it plays.
+        until(10, "the list on its screen", || {
+            house.tell(TELEVISION, &["list", "Video/All videos"]).0.then_some(())
+        });
+        let (watched, said) = house.tell(TELEVISION, &["watch", "Harbour at dawn", "28"]);
+        assert!(watched, "{said}");
+        house.await_step(TELEVISION, "kept playing");
+        let device = house.device(TELEVISION).unwrap();
+        let steps = device["proof"].as_array().unwrap();
+        let kept = steps.iter().find(|step| step["step"] == "kept playing").unwrap();
+        assert_eq!(kept["item"], "Harbour at dawn");
+        assert!(kept["what"].as_str().unwrap().ends_with("in the time that they play"), "{kept}");
+        let of_copier = house.confirmed(COPIER);
+        assert!(of_copier.contains(&"started".to_owned()), "{of_copier:?}");
+        assert!(!of_copier.contains(&"kept playing".to_owned()), "{of_copier:?}");
     });
 }

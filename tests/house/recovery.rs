@@ -16,6 +16,7 @@ fn nothing_confirmed_is_lost_by_kill_9() {
         house.mostra(&["house", "name", "Pellworth Light"]);
         house.publish("Films");
         ask(DEVICE, "GET", "/about/device.xml", "");
+        ask(DEVICE, "GET", "/media/none", "");
         until(30, "the device", || house.device(DEVICE));
         house.mostra(&["device", "admit", DEVICE, "--name", "Den console"]);
         browse(DEVICE, "video-all");
@@ -60,6 +61,7 @@ fn with_the_database_away_browsing_goes_on_and_commands_say_not_saved() {
         let _service = house.begin();
         house.publish("Films");
         ask(DEVICE, "GET", "/about/device.xml", "");
+        ask(DEVICE, "GET", "/media/none", "");
         until(30, "the device", || house.device(DEVICE));
         house.admit(DEVICE);
         cluster.stop();

@@ -234,10 +234,11 @@ fn what_is_no_file_of_records_is_refused_and_a_failed_restoring_leaves_all_as_it
         let place = films();
         let _service = house.begin();
         publish(&house, place.path(), "Films");
-        let file = place.path().join("house.tar");
+        // Beside the folder: what is written into one has it looked through again.
+        let file = house.folders.path().join("house.tar");
         house.mostra(&["records", "save", file.to_str().unwrap()]);
         let whole = fs::read(&file).unwrap();
-        let wrong = place.path().join("wrong.tar");
+        let wrong = house.folders.path().join("wrong.tar");
         let mut changed = whole.clone();
         let middle = changed.len() / 2;
         changed[middle] ^= 1;
@@ -268,6 +269,12 @@ fn what_is_no_file_of_records_is_refused_and_a_failed_restoring_leaves_all_as_it
         assert!(said.contains("records-half.tar was not restored, and all is as before"), "{said}");
         assert!(said.contains("2 items from 1 folder"), "{said}");
         assert!(house.mostra(&["records", "list"]).contains("was not restored"));
+        // The look at the folder after the start records anew what is left out there.
+        until(30, "the folder to be looked through after the start", || {
+            let started = house.json(&["status"])["started_ms"].as_u64()?;
+            let scanned = house.json(&["folder", "list"])[0]["scanned_ms"].as_u64()?;
+            (scanned > started).then_some(())
+        });
         // PostgreSQL refuses while much is still to come: what was made by hand is there already.
         let url = &house.database_url;
         query(

@@ -159,7 +159,7 @@ fn a_device_that_was_just_met_can_be_put_together_with_another() {
         // At once, before any of them is recorded, ten times over.
         for n in 60..70 {
             let fresh = format!("127.0.0.{n}");
-            ask(&fresh, "GET", "/about/device.xml", "");
+            ask(&fresh, "GET", "/media/none", "");
             let device = until(5, "the device", || house.device(&fresh));
             let number = device["id"].to_string();
             let last = house.device(CABLE).unwrap()["id"].to_string();

@@ -42,6 +42,8 @@ fn from_first_start_to_played() {
             browser.press("Ask It waits until somebody decides here.").await;
             browser.sees("Use a tablet beside the television?").await;
             browser.press("Not now").await;
+            browser.sees("Nothing stands in the way.").await;
+            browser.press("Go on").await;
 
             browser.sees("No device has asked yet.").await;
             // Both come by themselves, by multicast; the page shows them without a reload.

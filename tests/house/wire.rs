@@ -11,6 +11,7 @@ fn ready(house: &House) {
         house.publish(folder);
     }
     ask(TV, "GET", "/about/device.xml", "");
+    ask(TV, "GET", "/media/none", "");
     until(30, "the device", || house.device(TV));
     house.admit(TV);
 }

@@ -96,6 +96,10 @@ impl Browser {
             .enabled()
             .await
             .unwrap_or_else(|e| panic!("{text:?} is not enabled: {e}"));
+        // A person scrolls what they press away from under the bar at a phone's bottom edge.
+        let centre = "arguments[0].scrollIntoView({ block: 'center', behavior: 'instant' })";
+        let place = button.to_json().expect("an element");
+        self.page.execute(centre, vec![place]).await.expect("scrolling");
         button.click().await.unwrap_or_else(|e| panic!("pressing {text:?}: {e}"));
     }
 

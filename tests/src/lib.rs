@@ -158,6 +158,11 @@ pub fn in_a_house(test: impl FnOnce(House) + Send + 'static) {
 pub struct Running(Child);
 
 impl Running {
+    /// One that was started otherwise.
+    pub fn of(child: Child) -> Running {
+        Running(child)
+    }
+
     /// Asks it to stop and waits; gives whether it ended well.
     ///
     /// # Panics
@@ -342,12 +347,17 @@ impl House {
     /// # Panics
     /// When it cannot be run.
     pub fn client(&self, arguments: &[&str]) -> Output {
-        Command::new(binary("mostra"))
+        self.client_command(arguments).output().expect("mostra runs")
+    }
+
+    /// The client as a command, for what goes on for a while.
+    pub fn client_command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(binary("mostra"));
+        command
             .args(arguments)
             .env("MOSTRA_TOKEN_FILE", self.data.path().join("token"))
-            .stdin(Stdio::null())
-            .output()
-            .expect("mostra runs")
+            .stdin(Stdio::null());
+        command
     }
 
     /// Runs the client, which must succeed; gives what it printed.
@@ -441,15 +451,19 @@ impl House {
     /// # Panics
     /// When they do not come on.
     pub fn stand_ins(&self, personas: &[&str]) -> Running {
-        let files = personas.iter().map(|p| top().join(format!("demo/personas/{p}.toml")));
+        let files: Vec<PathBuf> =
+            personas.iter().map(|p| top().join(format!("demo/personas/{p}.toml"))).collect();
         let child = Command::new(binary("mostra-stage"))
             .args(["run", "--quiet"])
-            .args(files)
+            .args(&files)
             .stdout(Stdio::null())
             .spawn()
             .expect("mostra-stage starts");
         let running = Running(child);
-        for address in [TELEVISION, DISC_PLAYER].iter().take(personas.len()) {
+        for file in files {
+            let text = std::fs::read_to_string(file).expect("a persona");
+            let address = text.lines().find_map(|line| line.strip_prefix("address = "));
+            let address = address.expect("a persona's address").trim_matches('"');
             until(30, "a stand-in", || raw::get(&format!("{address}:7690"), "/stage/screen").ok());
         }
         running
@@ -496,9 +510,10 @@ impl House {
         devices.as_array()?.iter().find(|d| d["address"] == address).cloned()
     }
 
-    /// A device comes to the door: it reads the description, and is known.
+    /// A device comes to the door: it reads the description, and asks for content.
     pub fn meet(&self, address: &str) {
         raw::ask(address, "GET", "/about/device.xml", "");
+        raw::ask(address, "GET", "/media/none", "");
         until(30, "the device", || self.device(address));
     }
 

@@ -145,7 +145,17 @@ async fn pages(target: &Path) {
     let records = browser.page.find(thirtyfour::By::Id("records")).await.expect("the records");
     records.scroll_into_view().await.expect("in sight");
     browser.picture(&target.join("settings.png")).await;
-    accounts(&browser, target).await;
+    browser.go("/network").await;
+    browser
+        .page
+        .find(thirtyfour::By::XPath("//a[contains(., 'Kitchen speaker')]"))
+        .await
+        .expect("the speaker")
+        .click()
+        .await
+        .expect("a click");
+    browser.sees("SoundPost").await;
+    browser.picture(&target.join("network.png")).await;
     let player = play();
     browser.go("/").await;
     browser.sees("Processors").await;
@@ -163,28 +173,11 @@ async fn pages(target: &Path) {
     browser.sees("acknowledged").await;
     browser.picture(&target.join("device-phone.png")).await;
     browser.size(1280, 800).await;
-    browser.go("/").await;
-    mostra(&["house", "off"]);
-    browser.sees("is OFF").await;
-    browser.picture(&target.join("today-off.png")).await;
-    mostra(&["house", "on"]);
-    browser.sees("is on").await;
+    browser.go("/preflight").await;
+    browser.sees("Devices reach the house").await;
+    browser.picture(&target.join("preflight.png")).await;
     scanning(&browser, target).await;
     browser.close().await;
-}
-
-/// Who may sign in, with a second account and the form for a new password.
-async fn accounts(browser: &Browser, target: &Path) {
-    browser.press("Make an account").await;
-    browser.fill("Account name", "Ilka").await;
-    browser.fill("Password", "a film a day").await;
-    browser.press("Make it").await;
-    browser.sees("Ilka").await;
-    browser.press("Change the password").await;
-    browser.sees("New password").await;
-    let card = browser.page.find(thirtyfour::By::XPath("//h3[contains(., 'Sessions')]")).await;
-    card.expect("the sessions").scroll_into_view().await.expect("in sight");
-    browser.picture(&target.join("accounts.png")).await;
 }
 
 /// A folder large enough that its scan can be seen, made and removed here.
@@ -231,20 +224,19 @@ fn terminals(target: &Path) {
     });
     let client = ".mostra/demo/mostra";
     for (name, lines) in [
-        // Through a pipe it is drawn once, as it stands on a terminal.
-        ("client-stream", format!("{client} stream list; {client} stream watch | cat")),
+        (
+            "client-network",
+            format!(
+                "{client} network list --all; {client} network show 'Kitchen speaker' RenderingControl; {client} exposure"
+            ),
+        ),
         (
             "client-house",
             format!(
                 "{client} status; {client} folder list; {client} folder show Sound; {client} catalogue list video-all"
             ),
         ),
-        (
-            "client-console",
-            format!(
-                "{client} records list; {client} config set max_age 900; {client} console open"
-            ),
-        ),
+        ("client-preflight", format!("{client} preflight")),
         (
             "client-device",
             format!("{client} device list; {client} device show 'Lounge television'"),

@@ -107,6 +107,8 @@ fn protocol_and_core_stay_pure() {
                 "encoding_rs",
                 "httpdate",
                 "ipnet",
+                // Recorded conversations; derives alone.
+                "serde",
                 "url",
             ],
         ),
@@ -121,6 +123,7 @@ fn protocol_and_core_stay_pure() {
                 "postcard",
                 "memchr",
                 "rayon",
+                "ipnet",
                 // Addresses of stations.
                 "url",
             ],
@@ -314,4 +317,14 @@ fn no_dependency_asks_for_a_later_compiler_than_we_state() {
         let name = package["name"].as_str().unwrap();
         assert!(version(asked) <= stated, "{name} asks for Rust {asked}");
     }
+}
+
+#[test]
+fn the_glossary_of_the_documents_is_that_of_console_and_client() {
+    let page = std::fs::read_to_string(top().join("docs/glossary.md")).expect("docs/glossary.md");
+    let rows: Vec<&str> = page.lines().filter(|line| line.starts_with("| ")).skip(2).collect();
+    let terms = mostra_core::glossary::TERMS.iter();
+    let expected: Vec<String> =
+        terms.map(|term| format!("| {} | {} |", term.term, term.means)).collect();
+    assert_eq!(rows, expected);
 }

@@ -1,22 +1,27 @@
 // What the pages read, and which live events make it stale.
-import {
-  useInfiniteQuery,
-  useMutation,
-  useQuery,
-  useQueryClient,
-  type Query,
-  type QueryClient,
-} from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { readAgain } from "../lib/read-again";
 import { api, read, type DecisionRequest, type Device, type LiveEvent, type Position, type Problem } from "./client";
 
 /** Topics of live events, with the paths whose answers they make stale. */
 const TOPICS = {
-  house: ["/api/v1/status", "/api/v1/house", "/api/v1/console", "/api/v1/config", "/api/v1/records"],
+  house: [
+    "/api/v1/webhook",
+    "/api/v1/exposure",
+    "/api/v1/preflight",
+    "/api/v1/status",
+    "/api/v1/house",
+    "/api/v1/console",
+    "/api/v1/config",
+    "/api/v1/records",
+  ],
   folders: ["/api/v1/folders", "/api/v1/status"],
   places: ["/api/v1/places"],
   catalogue: ["/api/v1/catalogue", "/api/v1/status"],
-  devices: ["/api/v1/devices", "/api/v1/status"],
+  devices: ["/api/v1/presets", "/api/v1/devices", "/api/v1/network", "/api/v1/status", "/api/v1/exposure"],
+  network: ["/api/v1/network"],
+  state: ["/api/v1/network/found/{id}/services/{number}/state"],
   streams: ["/api/v1/streams", "/api/v1/status"],
   accounts: ["/api/v1/accounts", "/api/v1/sessions"],
   positions: ["/api/v1/positions"],
@@ -30,14 +35,15 @@ const isTopic = (word: string): word is Topic => word in TOPICS;
 
 /** Has what some topics concern read again. */
 function invalidate(client: QueryClient, topics: Topic[]) {
-  const stale = ({ queryKey }: Query) =>
-    topics.some((topic) => TOPICS[topic].some((path) => String(queryKey[1]).startsWith(path)));
-  return client.invalidateQueries({ predicate: stale });
+  return readAgain(client, ({ queryKey }) =>
+    topics.some((topic) => TOPICS[topic].some((path) => String(queryKey[1]).startsWith(path))),
+  );
 }
 
 export const useStatus = () => read.useQuery("get", "/api/v1/status");
 export const useFolders = () => read.useQuery("get", "/api/v1/folders");
 export const useDevices = () => read.useQuery("get", "/api/v1/devices");
+export const useNetwork = () => read.useQuery("get", "/api/v1/network");
 export const useStreams = () =>
   useQuery({
     // As live events set it.
@@ -62,6 +68,60 @@ export const useScans = (id: number) =>
 
 export const useSightings = (id: number) =>
   read.useQuery("get", "/api/v1/devices/{id}/sightings", { params: { path: { id } } });
+
+/** What devices did in the last seconds: asked for as long as it is shown. */
+export const useActiveDevices = () =>
+  useQuery({ ...read.queryOptions("get", "/api/v1/active-devices"), refetchInterval: 1_000 });
+
+export const useRecordings = (id: number) =>
+  read.useQuery("get", "/api/v1/devices/{id}/recordings", { params: { path: { id } } });
+
+export const useConversation = (id: number, name: string) =>
+  useInfiniteQuery({
+    queryKey: ["get", "/api/v1/devices/{id}/recordings/{name}", id, name],
+    initialPageParam: 0,
+    queryFn: async ({ pageParam }) => {
+      const params = { path: { id, name }, query: { skip: pageParam } };
+      const { data, error } = await api.GET("/api/v1/devices/{id}/recordings/{name}", { params });
+      if (!data) throw error;
+      return data;
+    },
+    getNextPageParam: (last) => {
+      const end = last.entries.at(-1);
+      return last.more && end ? end.number + 1 : undefined;
+    },
+  });
+
+export const usePreflight = () => read.useQuery("get", "/api/v1/preflight");
+
+export const useExposure = () => read.useQuery("get", "/api/v1/exposure");
+
+export const usePresets = () => read.useQuery("get", "/api/v1/presets");
+
+export const useActions = (id: number, number: number) =>
+  read.useQuery("get", "/api/v1/network/found/{id}/services/{number}", { params: { path: { id, number } } });
+
+/** The state of a service, as its events tell it: read now and then, so that the service goes on subscribing. */
+export const useWatchedState = (id: number, number: number) =>
+  useQuery({
+    ...read.queryOptions("get", "/api/v1/network/found/{id}/services/{number}/state", {
+      params: { path: { id, number } },
+    }),
+    refetchInterval: 10_000,
+    gcTime: 0,
+  });
+
+export const useSeenBy = (id: number, object: string) =>
+  read.useQuery("get", "/api/v1/devices/{id}/catalogue/{object}", { params: { path: { id, object } } });
+
+export const useWebhook = () => read.useQuery("get", "/api/v1/webhook");
+
+export const useTerms = () => read.useQuery("get", "/api/v1/glossary", undefined, { staleTime: Infinity });
+
+export const useDecisions = (id: number) =>
+  read.useQuery("get", "/api/v1/devices/{id}/decisions", { params: { path: { id } } });
+
+export const useDirections = () => read.useQuery("get", "/api/v1/directions", undefined, { staleTime: Infinity });
 
 export const usePlaces = (path: string) => read.useQuery("get", "/api/v1/places", { params: { query: { path } } });
 
@@ -164,7 +224,7 @@ export function useLive(): boolean {
     source.onopen = () => {
       setConnected(true);
       // Whatever changed while nobody listened.
-      void client.invalidateQueries();
+      void readAgain(client, () => true);
     };
     source.onerror = () => setConnected(false);
     source.addEventListener("changed", (event: MessageEvent<string>) => {

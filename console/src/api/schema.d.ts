@@ -73,6 +73,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/active-devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Devices that did something within the last ten seconds, the latest first */
+        get: operations["listActiveDevices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/catalogue/{id}": {
         parameters: {
             query?: never;
@@ -272,7 +289,8 @@ export interface paths {
         /** Devices, those that wait first */
         get: operations["listDevices"];
         put?: never;
-        post?: never;
+        /** Add a device by its hardware address or address, also before it is seen */
+        post: operations["addDevice"];
         delete?: never;
         options?: never;
         head?: never;
@@ -297,6 +315,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/about": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what sort of device it is, where it is, and what is to be remembered of it */
+        put: operations["noteAboutDevice"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/catalogue/{object}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A part of the catalogue as a device gets it */
+        get: operations["seenBy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{id}/decision": {
         parameters: {
             query?: never;
@@ -307,6 +359,23 @@ export interface paths {
         get?: never;
         /** Decide on a device */
         put: operations["decide"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Decisions on a device, the latest first */
+        get: operations["listDecisions"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -341,6 +410,76 @@ export interface paths {
         get?: never;
         /** Name a device */
         put: operations["nameDevice"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/recording": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End the recording of a device before its time */
+        delete: operations["endRecording"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/recordings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The recorded conversations of a device, the latest first */
+        get: operations["listRecordings"];
+        put?: never;
+        /** Record the conversation of a device with this house for a while */
+        post: operations["beginRecording"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/recordings/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was said, 200 entries at a time */
+        get: operations["readRecording"];
+        put?: never;
+        post?: never;
+        /** Remove a recording */
+        delete: operations["removeRecording"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/recordings/{name}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A recording as it is, one JSON value a line */
+        get: operations["downloadRecording"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -392,6 +531,57 @@ export interface paths {
         get?: never;
         /** Say what is to be done differently for a device */
         put: operations["setDeviceTraits"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undo the last decision on a device */
+        post: operations["undoDecision"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/directions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** For each kind of device: where its network media are, its hardware address, and how it searches again */
+        get: operations["listDirections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exposure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is open to whom, and what of it is wider than it needs to be */
+        get: operations["showExposure"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -537,6 +727,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/glossary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Terms of the field, each in one sentence */
+        get: operations["listTerms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/glossary/{term}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A term in one sentence */
+        get: operations["explainTerm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/host": {
         parameters: {
             query?: never;
@@ -658,6 +882,125 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/network": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is on the network: things found, and devices that asked */
+        get: operations["viewNetwork"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/network/found/{id}/icon": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The icon of something found */
+        get: operations["getNetworkIcon"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/network/found/{id}/services/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a service of something found can do */
+        get: operations["listActions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/network/found/{id}/services/{number}/call": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Call an action of something found; one that may change something only where that is said */
+        post: operations["callAction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/network/found/{id}/services/{number}/state": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The state variables of a service as its events tell them; it is subscribed at for 30 seconds from now */
+        get: operations["watchState"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/network/search": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Search for what is on the network; at most once in five seconds */
+        post: operations["searchNetwork"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/network/things/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One thing on the network, by its key */
+        get: operations["getNetworkThing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/places": {
         parameters: {
             query?: never;
@@ -723,6 +1066,59 @@ export interface paths {
         put: operations["setPreferences"];
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What stands in the way of devices finding, listing and playing, as it was looked at last */
+        get: operations["showPreflight"];
+        put?: never;
+        /** Look at everything now; the body may be what `nft -j list ruleset` prints, where the service may not read that itself */
+        post: operations["runPreflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/presets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Grants with a name */
+        get: operations["listPresets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/presets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Keep a grant under a name; devices that have it stay as they are */
+        put: operations["keepPreset"];
+        post?: never;
+        /** Remove a preset; devices that have its grant keep it */
+        delete: operations["removePreset"];
         options?: never;
         head?: never;
         patch?: never;
@@ -952,6 +1348,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where it is told that a device waits, and how that went */
+        get: operations["getWebhook"];
+        /** Tell it to another address on the local network, or to none */
+        put: operations["setWebhook"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -960,6 +1374,16 @@ export interface components {
         Account: {
             /** @description Its name. */
             name: string;
+        };
+        /** @description An account. */
+        AccountExposure: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int32
+             * @description How many sessions it has.
+             */
+            sessions: number;
         };
         /** @description A session that has not ended. */
         AccountSession: {
@@ -993,6 +1417,105 @@ export interface components {
             sessions: number;
             /** @description Whether it is the one that asks. */
             you: boolean;
+        };
+        /** @description A call with its answer, as they were sent and received. */
+        ActionAnswer: {
+            /** @description Where the call was sent. */
+            url: string;
+            /** @description The fields that were sent. */
+            fields: components["schemas"]["NamedValue"][];
+            /** @description The body that was sent. */
+            request: string;
+            /**
+             * Format: int32
+             * @description The HTTP status of the answer.
+             */
+            status: number;
+            /** @description The fields of the answer. */
+            answer_fields: components["schemas"]["NamedValue"][];
+            /** @description The body of the answer. */
+            answer: string;
+            /** @description Whether the answer is longer and was cut at 1 MiB. */
+            cut: boolean;
+            /** @description The out arguments. */
+            outputs: components["schemas"]["NamedValue"][];
+            /** @description What failed, where it did. */
+            fault?: string | null;
+            /**
+             * Format: int64
+             * @description How long the answer took.
+             */
+            took_ms: number;
+            /** @description The same call as a line for a shell. */
+            curl: string;
+        };
+        /** @description An in argument of an action. */
+        ActionArgument: {
+            /** @description Its name. */
+            name: string;
+            /** @description The values allowed; empty for any. */
+            allowed?: string[];
+            /**
+             * Format: int64
+             * @description The smallest number allowed.
+             */
+            least?: number | null;
+            /**
+             * Format: int64
+             * @description The largest number allowed.
+             */
+            most?: number | null;
+        };
+        /** @description A call of an action. */
+        ActionCall: {
+            /** @description The action. */
+            action: string;
+            /** @description Its in arguments. */
+            arguments?: components["schemas"]["NamedValue"][];
+            /** @description Whether it is wanted that the action changes something. */
+            changes?: boolean;
+        };
+        /** @description A device that did something within the last ten seconds. */
+        ActiveDevice: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /** @description What it is called. */
+            label: string;
+            /** @description Its address. */
+            address: string;
+            /** @description Its hardware address, where it is known. */
+            hardware?: string | null;
+            /**
+             * Format: int64
+             * @description When it did so.
+             */
+            at_ms: number;
+            /** @description What it did. */
+            what: string;
+        };
+        /** @description A device that is let in. */
+        AdmittedDevice: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            id: number;
+            /** @description Its name. */
+            label: string;
+            /** @description The kinds it may see. */
+            kinds: string[];
+            /** @description The labels of the folders it may see; left out: all, also those to come. */
+            folders?: string[] | null;
+            /** @description Who let it in: an account, or the doorway. */
+            by?: string | null;
+            /**
+             * Format: int64
+             * @description Since when.
+             */
+            since_ms?: number | null;
         };
         /** @description A container or an item. */
         CatalogueObject: {
@@ -1138,6 +1661,63 @@ export interface components {
             /** @description The items, each with its position. */
             objects: components["schemas"]["CatalogueObject"][];
         };
+        /** @description What was said, a page of it. */
+        Conversation: {
+            /** @description What the device was called. */
+            device: string;
+            /** @description What this house was called. */
+            server: string;
+            /**
+             * Format: int64
+             * @description When it was begun.
+             */
+            from_ms: number;
+            /** @description What was said, in order. */
+            entries: components["schemas"]["ConversationEntry"][];
+            /** @description Whether more follows. */
+            more: boolean;
+        };
+        /** @description A datagram, or a request with its answer. */
+        ConversationEntry: {
+            /**
+             * Format: int64
+             * @description Its place, from 0.
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description When.
+             */
+            at_ms?: number | null;
+            /** @description Whether the device said it. */
+            by_device: boolean;
+            /** @description What was said, in words. */
+            said: string;
+            /** @description What came back, in words. */
+            answered?: string | null;
+            /** @description Whether what came back is no success. */
+            failed: boolean;
+            /** @description What was said, as it was sent. */
+            raw: string;
+            /** @description What came back, as it was sent. */
+            raw_answer?: string | null;
+        };
+        /** @description A decision as it was recorded. */
+        Decision: {
+            /**
+             * Format: int64
+             * @description When.
+             */
+            at_ms: number;
+            /** @description Who decided: an account, or the doorway. */
+            who: string;
+            /** @description What. */
+            what: string;
+            /** @description Why, in a person's words. */
+            why?: string | null;
+            /** @description Whether it can be undone. */
+            can_be_undone: boolean;
+        };
         /** @description A decision on a device. */
         DecisionRequest: {
             /** @description `waiting`, `admitted` or `refused`. */
@@ -1150,6 +1730,10 @@ export interface components {
             all_folders?: boolean | null;
             /** @description A name for it; unchanged if left out. */
             name?: string | null;
+            /** @description Why, for whoever reads the history; at most 255 characters. */
+            why?: string | null;
+            /** @description A preset whose grant it gets, in place of kinds and folders. */
+            preset?: string | null;
         };
         /** @description What a device asked for in vain, as it is not let in. */
         Denied: {
@@ -1172,17 +1756,48 @@ export interface components {
             label: string;
             /** @description The name a person gave it. */
             name?: string | null;
-            /** @description Its address. */
+            /** @description The name in its description. */
+            described_name?: string | null;
+            /**
+             * @description What sort of device it is, as a person confirmed: `television`, `console`, `disc-player`,
+             *     `speaker`, `phone`, `tablet`, `computer` or `streaming-stick`.
+             */
+            device_kind?: string | null;
+            proposed_kind?: components["schemas"]["ProposedKind"] | null;
+            /** @description The room a person says it is in. */
+            room?: string | null;
+            /** @description What a person noted of it. */
+            note?: string | null;
+            /** @description Its address; `0.0.0.0` until it was seen. */
             address: string;
             /** @description Its hardware address. */
             hardware?: string | null;
+            /** @description Whether that is one the device made up: it can come back with another. */
+            private_hardware?: boolean;
+            /** @description Who made it, by its hardware address. */
+            maker?: string | null;
+            /** @description What it is for: `renderer`, `server`, `player`, `router`. */
+            roles?: string[];
+            /** @description The model that its description names, with its version. */
+            model?: string | null;
+            abilities?: components["schemas"]["RendererAbilities"] | null;
+            /**
+             * Format: int64
+             * @description When it first asked for content.
+             */
+            asked_ms?: number | null;
+            /**
+             * Format: int64
+             * @description When the doorway admitted it or turned it away, where no person decided.
+             */
+            by_doorway_ms?: number | null;
             /** @description All ways by which it is reached. */
             endpoints?: components["schemas"]["Endpoint"][];
             /** @description The UDNs under which it announces itself. */
             udns?: string[];
             /** @description What it calls itself. */
             user_agent?: string | null;
-            /** @description `waiting`, `admitted` or `refused`. */
+            /** @description `waiting`, `admitted` or `refused`; `none` where it never asked and nobody added it. */
             standing: string;
             /** @description The kinds it may see when admitted. */
             kinds: string[];
@@ -1198,8 +1813,16 @@ export interface components {
              * @description When it was last seen.
              */
             last_seen_ms: number;
-            /** @description Its proof, all six steps in order. */
+            /**
+             * Format: int64
+             * @description Since when it answers neither a search nor the system's question for its hardware address;
+             *     left out where it does, or where that cannot be told.
+             */
+            away_since_ms?: number | null;
+            /** @description Its proof, all steps in order. */
             proof: components["schemas"]["ProofStep"][];
+            /** @description Its proof of each kind of which anything is proven, from *listed* on. */
+            kind_proof?: components["schemas"]["KindProof"][];
             denied?: components["schemas"]["Denied"] | null;
             /** @description What is done differently for it, by name (`docs/traits.md`). */
             traits?: {
@@ -1211,6 +1834,26 @@ export interface components {
             };
             /** @description The rules that it matched. */
             rules?: string[];
+        };
+        /** @description What a person says of a device; what is left out stays, and what is empty is taken back. */
+        DeviceAbout: {
+            /** @description What sort of device it is. */
+            device_kind?: string | null;
+            /** @description The room it is in. */
+            room?: string | null;
+            /** @description A note. */
+            note?: string | null;
+        };
+        /** @description Where people find things on a kind of device. */
+        DeviceDirections: {
+            /** @description The kind. */
+            device_kind: string;
+            /** @description Where it keeps its network media. */
+            media: string;
+            /** @description Where its hardware address is written. */
+            hardware: string;
+            /** @description What makes it search again. */
+            again: string;
         };
         /** @description Another record of the same device. */
         DeviceMerge: {
@@ -1254,6 +1897,30 @@ export interface components {
             /** @description Their paths below the folder. */
             paths: string[];
         };
+        /** @description A term of the field. */
+        Explanation: {
+            /** @description The term. */
+            term: string;
+            /** @description What it means, as one sentence. */
+            means: string;
+        };
+        /** @description What is open to whom. */
+        Exposure: {
+            /** @description Where something can be reached. */
+            listeners: components["schemas"]["Listener"][];
+            /** @description The rule for new devices. */
+            doorway: string;
+            /** @description Published folders and how many devices may see them. */
+            folders: components["schemas"]["FolderExposure"][];
+            /** @description Devices that are let in, in the order in which they were. */
+            devices: components["schemas"]["AdmittedDevice"][];
+            /** @description Accounts of the console. */
+            accounts: components["schemas"]["AccountExposure"][];
+            /** @description What is wider than it needs to be, what matters most first. */
+            wide: components["schemas"]["Wide"][];
+            /** @description What a decision on a device protects from, and what not. */
+            honest: string;
+        };
         /** @description A published folder. */
         Folder: {
             /**
@@ -1290,6 +1957,18 @@ export interface components {
             scanned_ms?: number | null;
             scan?: components["schemas"]["Scan"] | null;
         };
+        /** @description A folder and who may see it. */
+        FolderExposure: {
+            /** @description Its label. */
+            label: string;
+            /** @description Where it is. */
+            root: string;
+            /**
+             * Format: int32
+             * @description How many devices may see something of it.
+             */
+            devices: number;
+        };
         /** @description Where a folder is now. */
         FolderMove: {
             /** @description The path on the host. */
@@ -1306,6 +1985,43 @@ export interface components {
              * @description How many there are of it, on all pages.
              */
             count: number;
+        };
+        /** @description What one description says. */
+        FoundThing: {
+            /**
+             * Format: int32
+             * @description Its number, as long as the service runs.
+             */
+            id: number;
+            /** @description Its name; left out until its description was read. */
+            name?: string | null;
+            /** @description Who made it, as it says. */
+            maker?: string | null;
+            /** @description Its model. */
+            model?: string | null;
+            /** @description The model's number or version. */
+            version?: string | null;
+            /** @description What it is for. */
+            roles: string[];
+            /** @description Its device type. */
+            device_type?: string | null;
+            /** @description Where its description is. */
+            location: string;
+            /** @description The UDNs that it announces. */
+            udns: string[];
+            /** @description What its datagrams call its software. */
+            server?: string | null;
+            /** @description Its services. */
+            services: components["schemas"]["ThingService"][];
+            /** @description Where its own page is. */
+            presentation?: string | null;
+            /** @description Whether its icon is at `/network/found/{id}/icon`. */
+            icon: boolean;
+            abilities?: components["schemas"]["RendererAbilities"] | null;
+            /** @description Whether its content directory answers, of a server. */
+            directory_answers?: boolean | null;
+            /** @description Why its description is not known. */
+            problem?: string | null;
         };
         /** @description How busy the host is, in percent by second, the newest last. */
         HostLoad: {
@@ -1345,7 +2061,7 @@ export interface components {
         HouseChange: {
             /** @description The new name, 1 to 63 characters. */
             name?: string | null;
-            /** @description The new doorway: `ask` or `open`. */
+            /** @description The new doorway: `ask`, `open` or `closed`. */
             doorway?: string | null;
             /** @description Where titles come from: `embedded` or `file-names`. */
             titles?: string | null;
@@ -1400,6 +2116,23 @@ export interface components {
              */
             picture: number;
         };
+        /** @description What is proven of a device with one kind of media. */
+        KindProof: {
+            /** @description `video`, `music` or `picture`. */
+            kind: string;
+            /** @description The steps from *listed* on. */
+            steps: components["schemas"]["ProofStep"][];
+        };
+        /** @description How telling went. */
+        LastTold: {
+            /**
+             * Format: int64
+             * @description When.
+             */
+            at_ms: number;
+            /** @description What went wrong; left out if it was taken. */
+            problem?: string | null;
+        };
         /** @description A file that is not published. */
         LeftOut: {
             /** @description Its path below the folder. */
@@ -1423,6 +2156,15 @@ export interface components {
              */
             other: number;
         };
+        /** @description A listener. */
+        Listener: {
+            /** @description What it serves. */
+            what: string;
+            /** @description Its address and port. */
+            address: string;
+            /** @description Who reaches it. */
+            who: string;
+        };
         /** @description What a live event says: the named part of the house changed. */
         LiveEvent: {
             /** @description `house`, `folders`, `catalogue`, `devices` or `streams`. */
@@ -1438,6 +2180,75 @@ export interface components {
             /** @description True for a program: the token comes back in the answer, and no cookie is set. */
             token?: boolean;
         };
+        /** @description A name and a value. */
+        NamedValue: {
+            /** @description The name. */
+            name: string;
+            /** @description The value. */
+            value: string;
+        };
+        /** @description The last search for what is there. */
+        NetworkSearch: {
+            /**
+             * Format: int64
+             * @description When it went out; left out before the first.
+             */
+            last_ms?: number | null;
+            /** @description Whether its answers may still come. */
+            running: boolean;
+        };
+        /** @description A thing on the network, a device, or both as one. */
+        NetworkThing: {
+            /** @description By what it is asked for: `n` and a number of something found, or `d` and one of a device. */
+            key: string;
+            /** @description The name to show. */
+            label: string;
+            /** @description What it is for: `renderer`, `server`, `player`, `router`, `other`. */
+            roles: string[];
+            /** @description `here`, `away` or `unknown`. */
+            presence: string;
+            /**
+             * Format: int64
+             * @description Since when it is away.
+             */
+            away_since_ms?: number | null;
+            /** @description How that is known. */
+            away_why?: string | null;
+            /** @description Its address. */
+            address: string;
+            /** @description Its hardware address, where the system knows it. */
+            hardware?: string | null;
+            /** @description Whether it is a program on the host of this house. */
+            this_computer: boolean;
+            /**
+             * Format: int64
+             * @description When it was first found or seen.
+             */
+            first_ms: number;
+            /**
+             * Format: int64
+             * @description When it was last heard or seen.
+             */
+            last_ms: number;
+            /** @description Its devices, which have a standing; several where a person has not said that they are one. */
+            devices: components["schemas"]["ThingDevice"][];
+            /** @description What its documents say, each document's a part. */
+            found: components["schemas"]["FoundThing"][];
+        };
+        /** @description What is on the network. */
+        NetworkView: {
+            /** @description The last search. */
+            search: components["schemas"]["NetworkSearch"];
+            /** @description What was found and who asked, things first in the order in which they were found. */
+            things: components["schemas"]["NetworkThing"][];
+            /** @description Those who asked from where this house serves nobody, the latest first. */
+            outsiders: components["schemas"]["Outsider"][];
+            /**
+             * Format: int64
+             * @description Things that found no room.
+             */
+            dropped: number;
+        };
         /** @description An account to make. */
         NewAccount: {
             /** @description Its name, letters, digits, - _ or .; `house` for the first. */
@@ -1446,6 +2257,15 @@ export interface components {
             password: string;
             /** @description The one-time code shown on the host, where one is needed. */
             code?: string | null;
+        };
+        /** @description A device that a person adds: by its hardware address, its address, or both. */
+        NewDevice: {
+            /** @description Its hardware address. */
+            hardware?: string | null;
+            /** @description Its address. */
+            address?: string | null;
+            /** @description A name for it. */
+            name?: string | null;
         };
         /** @description A folder to publish. */
         NewFolder: {
@@ -1462,6 +2282,14 @@ export interface components {
             password: string;
             /** @description The password until now, for one's own account. */
             current?: string | null;
+        };
+        /** @description For how long a device's conversation is to be recorded. */
+        NewRecording: {
+            /**
+             * Format: int32
+             * @description Minutes, 120 at most.
+             */
+            minutes: number;
         };
         /** @description What plays in the console's own player. */
         NowPlaying: {
@@ -1532,6 +2360,39 @@ export interface components {
             /** @description The DLNA profile, where the file fits one. */
             profile?: string | null;
         };
+        /** @description An action of a service. */
+        OfferedAction: {
+            /** @description Its name. */
+            name: string;
+            /** @description Whether it only reads, by its name; any other may change something. */
+            only_reads: boolean;
+            /** @description Its in arguments, in order. */
+            inputs: components["schemas"]["ActionArgument"][];
+            /** @description The names of its out arguments, in order. */
+            outputs: string[];
+        };
+        /** @description Somebody who asked from where this house serves nobody. */
+        Outsider: {
+            /** @description Their address, as it says. */
+            address: string;
+            /** @description What they did, as a sentence. */
+            what: string;
+            /**
+             * Format: int64
+             * @description When they did so first.
+             */
+            first_ms: number;
+            /**
+             * Format: int64
+             * @description When they did so last.
+             */
+            last_ms: number;
+            /**
+             * Format: int32
+             * @description How many times.
+             */
+            times: number;
+        };
         /** @description A directory on the host that could be published. */
         Place: {
             /** @description Its name. */
@@ -1567,6 +2428,53 @@ export interface components {
             /** @description Whether the catalogue is a grid of pictures, and not a list. */
             grid?: boolean;
         };
+        /** @description What stands in the way of devices finding, listing and playing. */
+        Preflight: {
+            /**
+             * Format: int64
+             * @description When everything was looked at last; left out before the first time.
+             */
+            looked_ms?: number | null;
+            /** @description The worst outcome: `ok`, `unknown`, `attention` or `stops you`. */
+            worst: string;
+            /** @description The checks, in the order of the road that a device takes to the house. */
+            checks: components["schemas"]["PreflightCheck"][];
+        };
+        /** @description One thing that was looked at. */
+        PreflightCheck: {
+            /** @description What it is, the same from run to run: `firewall`, `folder:3`. */
+            id: string;
+            /** @description What it is, for people. */
+            title: string;
+            /** @description `ok`, `unknown`, `attention` or `stops you`. */
+            outcome: string;
+            /** @description What was measured. */
+            measured: string;
+            /** @description Why it matters. */
+            why: string;
+            /** @description What to do, in words. */
+            remedy?: string | null;
+            /** @description A command that does it, to copy. */
+            command?: string | null;
+        };
+        /** @description A grant with a name. */
+        Preset: {
+            /** @description Its name. */
+            name: string;
+            /** @description The kinds. */
+            kinds: string[];
+            /** @description The folders, by number; left out: all, also those to come. */
+            folders?: number[] | null;
+            /** @description Whether it is one of those that every house has. */
+            built_in: boolean;
+        };
+        /** @description What a preset gives. */
+        PresetGrant: {
+            /** @description The kinds. */
+            kinds: string[];
+            /** @description The folders, by number; left out: all, also those to come. */
+            folders?: number[] | null;
+        };
         /** @description An error as a problem document (RFC 9457). */
         Problem: {
             /** @description A short name for this kind of problem, `about:blank` if the status says it all. */
@@ -1585,7 +2493,7 @@ export interface components {
         };
         /** @description A step of the proof ladder. */
         ProofStep: {
-            /** @description `seen`, `read`, `opened`, `listed`, `started` or `skipped ahead`. */
+            /** @description `seen`, `read`, `opened`, `listed`, `started`, `kept playing` or `skipped ahead`. */
             step: string;
             /** @description Whether it is confirmed. */
             confirmed: boolean;
@@ -1603,6 +2511,13 @@ export interface components {
              * @description Bytes acknowledged.
              */
             bytes?: number | null;
+        };
+        /** @description What sort of device something seems to be. */
+        ProposedKind: {
+            /** @description The kind. */
+            kind: string;
+            /** @description From what it is concluded. */
+            why: string;
         };
         /** @description How much records hold. */
         RecordCounts: {
@@ -1632,6 +2547,26 @@ export interface components {
              */
             accounts: number;
         };
+        /** @description A recorded conversation of a device with this house. */
+        Recording: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description When it was begun.
+             */
+            from_ms: number;
+            /**
+             * Format: int64
+             * @description Until when it goes on; left out where it ended.
+             */
+            until_ms?: number | null;
+            /**
+             * Format: int64
+             * @description Its bytes so far.
+             */
+            bytes: number;
+        };
         /** @description The saved records, and what is being done with them. */
         RecordsState: {
             /** @description The files, the newest first. */
@@ -1648,6 +2583,21 @@ export interface components {
             /** @description Why the last save failed. */
             problem?: string | null;
             restored?: components["schemas"]["RestoredRecords"] | null;
+        };
+        /** @description What a renderer can do. */
+        RendererAbilities: {
+            /** @description The MIME types that it says it plays. */
+            formats: string[];
+            /** @description Whether it pauses. */
+            pauses: boolean;
+            /** @description Whether it goes to a place in what it plays. */
+            seeks: boolean;
+            /** @description Whether it takes the next item before the current one ends. */
+            next: boolean;
+            /** @description Whether its volume can be set. */
+            volume: boolean;
+            /** @description Whether it can be muted. */
+            mute: boolean;
         };
         /** @description What to scan of a folder. */
         Rescan: {
@@ -1793,6 +2743,74 @@ export interface components {
          * @enum {string}
          */
         ScanState: "running" | "failed";
+        /** @description A part of the catalogue as a device gets it. */
+        SeenBy: {
+            /**
+             * Format: int32
+             * @description The device's number.
+             */
+            device: number;
+            /** @description Its name. */
+            label: string;
+            /** @description Its standing; one that is not let in sees a notice or nothing. */
+            standing: string;
+            /**
+             * Format: int32
+             * @description The first object, counted from 0.
+             */
+            start: number;
+            /**
+             * Format: int32
+             * @description How many there are in all.
+             */
+            total: number;
+            /**
+             * Format: int32
+             * @description The UpdateID that it is given.
+             */
+            update_id: number;
+            /** @description The objects of this page, which is as large as a page for this device. */
+            objects: components["schemas"]["SeenObject"][];
+            /** @description The Result as it is sent, byte for byte (DIDL-Lite). */
+            result: string;
+        };
+        /** @description An object as a device gets it. */
+        SeenObject: {
+            /** @description `@id`. */
+            id: string;
+            /** @description `dc:title`. */
+            title: string;
+            /** @description `upnp:class`. */
+            class: string;
+            /** @description Whether it is a container. */
+            container: boolean;
+            /**
+             * Format: int32
+             * @description `@childCount`.
+             */
+            child_count?: number | null;
+            /** @description What it offers, in the order in which the device gets it. */
+            resources: components["schemas"]["SeenResource"][];
+        };
+        /** @description A `res` as a device gets it. */
+        SeenResource: {
+            /** @description Where it is. */
+            url: string;
+            /** @description Its protocolInfo. */
+            protocol_info: string;
+            /**
+             * Format: int64
+             * @description Its bytes, where they are known.
+             */
+            size?: number | null;
+        };
+        /** @description What a service can do, as its document says. */
+        ServiceActions: {
+            /** @description Its actions. */
+            actions: components["schemas"]["OfferedAction"][];
+            /** @description Its state variables. */
+            variables: components["schemas"]["StateVariable"][];
+        };
         /** @description A session. */
         Session: {
             /** @description The account. */
@@ -1828,12 +2846,21 @@ export interface components {
             times: number;
             /** @description What it did. */
             what: string;
+            /** @description What that has to do with: discovery, description, lists, media or events. */
+            group: string;
             /** @description Whether it failed or was refused. */
             failed: boolean;
             /** @description Whether it is the proof of something. */
             proves: boolean;
             /** @description The address or hardware address by which it did so. */
             endpoint: string;
+        };
+        /** @description A state variable of a service. */
+        StateVariable: {
+            /** @description Its name. */
+            name: string;
+            /** @description Whether changes of it are sent to subscribers. */
+            evented: boolean;
         };
         /** @description How the house is. */
         Status: {
@@ -1966,6 +2993,43 @@ export interface components {
              */
             until_ms?: number | null;
         };
+        /** @description The standing of a thing on the network. */
+        ThingDevice: {
+            /**
+             * Format: int32
+             * @description The device's number.
+             */
+            id: number;
+            /** @description Its name. */
+            label: string;
+            /** @description Its standing. */
+            standing: string;
+        };
+        /** @description A service of a thing. */
+        ThingService: {
+            /** @description Its type. */
+            type: string;
+            /** @description Where its actions are called; left out where that leads to another host. */
+            control?: string | null;
+            /** @description Where one subscribes to it. */
+            event?: string | null;
+            /** @description Where its document is. */
+            document?: string | null;
+        };
+        /** @description A state variable as it was told last. */
+        ToldVariable: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its channel, where it is not the only one. */
+            channel?: string | null;
+            /** @description Its value. */
+            value: string;
+            /**
+             * Format: int64
+             * @description When it was told.
+             */
+            told_ms: number;
+        };
         /** @description An audio or subtitle track. */
         Track: {
             /** @description Its codec, or the form of a subtitle. */
@@ -1989,6 +3053,43 @@ export interface components {
             bits?: number | null;
             /** @description The subtitle file's name, when it lies beside the film. */
             file_name?: string | null;
+        };
+        /** @description The state variables of a service, as its events tell them. */
+        WatchedState: {
+            /** @description How the subscription stands: asking, granted, silent or failed. */
+            subscription: string;
+            /** @description Why it failed. */
+            problem?: string | null;
+            /**
+             * Format: int32
+             * @description Events that came.
+             */
+            events: number;
+            /**
+             * Format: int32
+             * @description How many times events were missed.
+             */
+            missed: number;
+            /** @description The variables that were told, by name. */
+            variables: components["schemas"]["ToldVariable"][];
+        };
+        /** @description Where it is told that a device waits. */
+        Webhook: {
+            /** @description The address; left out: nowhere. */
+            url?: string | null;
+            last?: components["schemas"]["LastTold"] | null;
+        };
+        /** @description Where it is to be told that a device waits. */
+        WebhookChange: {
+            /** @description An address on the local network, as http://192.168.1.5:8000/path; left out or empty: nowhere. */
+            url?: string | null;
+        };
+        /** @description Something that is wider than it needs to be. */
+        Wide: {
+            /** @description What is open, and why that may be more than is needed. */
+            what: string;
+            /** @description The command that narrows it. */
+            command: string;
         };
     };
     responses: never;
@@ -2140,6 +3241,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listActiveDevices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Devices that did something within the last ten seconds, the latest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActiveDevice"][];
+                };
             };
             /** @description A problem document (RFC 9457) */
             default: {
@@ -2647,6 +3777,39 @@ export interface operations {
             };
         };
     };
+    addDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDevice"];
+            };
+        };
+        responses: {
+            /** @description Add a device by its hardware address or address, also before it is seen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     getDevice: {
         parameters: {
             query?: never;
@@ -2707,6 +3870,86 @@ export interface operations {
             };
         };
     };
+    noteAboutDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceAbout"];
+            };
+        };
+        responses: {
+            /** @description Say what sort of device it is, where it is, and what is to be remembered of it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    seenBy: {
+        parameters: {
+            query?: {
+                /** @description StartingIndex. */
+                start?: number;
+                /** @description RequestedCount; 0 for as many as a page of this device holds. */
+                count?: number;
+                /** @description SortCriteria. */
+                sort?: string;
+                /** @description Filter. */
+                filter?: string | null;
+                /** @description Whether the object itself is wanted and not what it holds. */
+                itself?: boolean;
+                /** @description SearchCriteria: what fits below it is wanted. */
+                criteria?: string | null;
+            };
+            header?: never;
+            path: {
+                id: number;
+                object: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A part of the catalogue as a device gets it */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenBy"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     decide: {
         parameters: {
             query?: never;
@@ -2729,6 +3972,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDecisions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Decisions on a device, the latest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decision"][];
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -2799,6 +4073,200 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    endRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description End the recording of a device before its time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listRecordings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The recorded conversations of a device, the latest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    beginRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRecording"];
+            };
+        };
+        responses: {
+            /** @description Record the conversation of a device with this house for a while */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Recording"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readRecording: {
+        parameters: {
+            query?: {
+                /** @description How many entries come before. */
+                skip?: number;
+            };
+            header?: never;
+            path: {
+                id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was said, 200 entries at a time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Conversation"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Remove a recording */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    downloadRecording: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A recording as it is, one JSON value a line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -2900,6 +4368,95 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undoDecision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Undo the last decision on a device */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDirections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description For each kind of device: where its network media are, its hardware address, and how it searches again */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceDirections"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showExposure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is open to whom, and what of it is wider than it needs to be */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exposure"];
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -3233,6 +4790,66 @@ export interface operations {
             };
         };
     };
+    listTerms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Terms of the field, each in one sentence */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explainTerm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                term: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A term in one sentence */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     showHost: {
         parameters: {
             query?: never;
@@ -3509,6 +5126,226 @@ export interface operations {
             };
         };
     };
+    viewNetwork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is on the network: things found, and devices that asked */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkView"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getNetworkIcon: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The icon of something found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listActions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What a service of something found can do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceActions"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    callAction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActionCall"];
+            };
+        };
+        responses: {
+            /** @description Call an action of something found; one that may change something only where that is said */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActionAnswer"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watchState: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The state variables of a service as its events tell them; it is subscribed at for 30 seconds from now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchedState"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    searchNetwork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Search for what is on the network; at most once in five seconds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkSearch"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getNetworkThing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One thing on the network, by its key */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NetworkThing"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     listPlaces: {
         parameters: {
             query?: {
@@ -3678,6 +5515,161 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Preferences"];
                 };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showPreflight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What stands in the way of devices finding, listing and playing, as it was looked at last */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    runPreflight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Look at everything now; the body may be what `nft -j list ruleset` prints, where the service may not read that itself */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPresets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Grants with a name */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preset"][];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keepPreset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PresetGrant"];
+            };
+        };
+        responses: {
+            /** @description Keep a grant under a name; devices that have it stay as they are */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preset"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removePreset: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Remove a preset; devices that have its grant keep it */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem document (RFC 9457) */
             default: {
@@ -4148,6 +6140,68 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getWebhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Where it is told that a device waits, and how that went */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setWebhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebhookChange"];
+            };
+        };
+        responses: {
+            /** @description Tell it to another address on the local network, or to none */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"];
+                };
             };
             /** @description A problem document (RFC 9457) */
             default: {

@@ -98,3 +98,33 @@ export const KINDS = [
   ["music", "Music"],
   ["picture", "Pictures"],
 ] as const;
+
+/** What a renderer can do. */
+export const able = (can: { pauses: boolean; seeks: boolean; next: boolean; volume: boolean; mute: boolean }) =>
+  (
+    [
+      ["pause", can.pauses],
+      ["go to a place", can.seeks],
+      ["take the next item early", can.next],
+      ["set the volume", can.volume],
+      ["mute", can.mute],
+    ] as const
+  )
+    .filter(([, does]) => does)
+    .map(([word]) => word)
+    .join(", ");
+
+/** The kinds of devices, as the service names them. */
+export const DEVICE_KINDS = [
+  "television",
+  "console",
+  "disc-player",
+  "speaker",
+  "phone",
+  "tablet",
+  "computer",
+  "streaming-stick",
+];
+
+/** A kind of device as people say it. */
+export const kindWords = (kind: string) => kind.replace("-", " ");

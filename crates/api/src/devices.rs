@@ -1,10 +1,12 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::network::RendererAbilities;
+
 /// A step of the proof ladder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ProofStep {
-    /// `seen`, `read`, `opened`, `listed`, `started` or `skipped ahead`.
+    /// `seen`, `read`, `opened`, `listed`, `started`, `kept playing` or `skipped ahead`.
     pub step: String,
     /// Whether it is confirmed.
     pub confirmed: bool,
@@ -20,6 +22,15 @@ pub struct ProofStep {
     /// Bytes acknowledged.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub bytes: Option<u64>,
+}
+
+/// What is proven of a device with one kind of media.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KindProof {
+    /// `video`, `music` or `picture`.
+    pub kind: String,
+    /// The steps from *listed* on.
+    pub steps: Vec<ProofStep>,
 }
 
 /// One way by which a device is reached.
@@ -59,12 +70,32 @@ pub struct Sighting {
     pub times: u32,
     /// What it did.
     pub what: String,
+    /// What that has to do with: discovery, description, lists, media or events.
+    pub group: String,
     /// Whether it failed or was refused.
     pub failed: bool,
     /// Whether it is the proof of something.
     pub proves: bool,
     /// The address or hardware address by which it did so.
     pub endpoint: String,
+}
+
+/// A device that did something within the last ten seconds.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ActiveDevice {
+    /// Its number.
+    pub id: u32,
+    /// What it is called.
+    pub label: String,
+    /// Its address.
+    pub address: String,
+    /// Its hardware address, where it is known.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hardware: Option<String>,
+    /// When it did so.
+    pub at_ms: u64,
+    /// What it did.
+    pub what: String,
 }
 
 /// What a device asked for in vain, as it is not let in.
@@ -86,11 +117,48 @@ pub struct Device {
     /// The name a person gave it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Its address.
+    /// The name in its description.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub described_name: Option<String>,
+    /// What sort of device it is, as a person confirmed: `television`, `console`, `disc-player`,
+    /// `speaker`, `phone`, `tablet`, `computer` or `streaming-stick`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device_kind: Option<String>,
+    /// What sort of device it seems to be, and why; left out where nothing tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proposed_kind: Option<ProposedKind>,
+    /// The room a person says it is in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub room: Option<String>,
+    /// What a person noted of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// Its address; `0.0.0.0` until it was seen.
     pub address: String,
     /// Its hardware address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hardware: Option<String>,
+    /// Whether that is one the device made up: it can come back with another.
+    #[serde(default)]
+    pub private_hardware: bool,
+    /// Who made it, by its hardware address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub maker: Option<String>,
+    /// What it is for: `renderer`, `server`, `player`, `router`.
+    #[serde(default)]
+    pub roles: Vec<String>,
+    /// The model that its description names, with its version.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub model: Option<String>,
+    /// What it can do as a renderer.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub abilities: Option<RendererAbilities>,
+    /// When it first asked for content.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub asked_ms: Option<u64>,
+    /// When the doorway admitted it or turned it away, where no person decided.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by_doorway_ms: Option<u64>,
     /// All ways by which it is reached.
     #[serde(default)]
     pub endpoints: Vec<Endpoint>,
@@ -100,7 +168,7 @@ pub struct Device {
     /// What it calls itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user_agent: Option<String>,
-    /// `waiting`, `admitted` or `refused`.
+    /// `waiting`, `admitted` or `refused`; `none` where it never asked and nobody added it.
     pub standing: String,
     /// The kinds it may see when admitted.
     pub kinds: Vec<String>,
@@ -111,8 +179,15 @@ pub struct Device {
     pub first_seen_ms: u64,
     /// When it was last seen.
     pub last_seen_ms: u64,
-    /// Its proof, all six steps in order.
+    /// Since when it answers neither a search nor the system's question for its hardware address;
+    /// left out where it does, or where that cannot be told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub away_since_ms: Option<u64>,
+    /// Its proof, all steps in order.
     pub proof: Vec<ProofStep>,
+    /// Its proof of each kind of which anything is proven, from *listed* on.
+    #[serde(default)]
+    pub kind_proof: Vec<KindProof>,
     /// What it last asked for in vain; only while it is not let in.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub denied: Option<Denied>,
@@ -152,6 +227,89 @@ pub struct DecisionRequest {
     /// A name for it; unchanged if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
+    /// Why, for whoever reads the history; at most 255 characters.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// A preset whose grant it gets, in place of kinds and folders.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub preset: Option<String>,
+}
+
+/// A grant with a name.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Preset {
+    /// Its name.
+    pub name: String,
+    /// The kinds.
+    pub kinds: Vec<String>,
+    /// The folders, by number; left out: all, also those to come.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folders: Option<Vec<u32>>,
+    /// Whether it is one of those that every house has.
+    pub built_in: bool,
+}
+
+/// What a preset gives.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PresetGrant {
+    /// The kinds.
+    pub kinds: Vec<String>,
+    /// The folders, by number; left out: all, also those to come.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub folders: Option<Vec<u32>>,
+}
+
+/// What sort of device something seems to be.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ProposedKind {
+    /// The kind.
+    pub kind: String,
+    /// From what it is concluded.
+    pub why: String,
+}
+
+/// What a person says of a device; what is left out stays, and what is empty is taken back.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DeviceAbout {
+    /// What sort of device it is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub device_kind: Option<String>,
+    /// The room it is in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub room: Option<String>,
+    /// A note.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+}
+
+/// A device that a person adds: by its hardware address, its address, or both.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct NewDevice {
+    /// Its hardware address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hardware: Option<String>,
+    /// Its address.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub address: Option<String>,
+    /// A name for it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+}
+
+/// A decision as it was recorded.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Decision {
+    /// When.
+    pub at_ms: u64,
+    /// Who decided: an account, or the doorway.
+    pub who: String,
+    /// What.
+    pub what: String,
+    /// Why, in a person's words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// Whether it can be undone.
+    pub can_be_undone: bool,
 }
 
 /// A device's name.

@@ -61,7 +61,7 @@ pub struct HouseChange {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(min_length = 1, max_length = 63)]
     pub name: Option<String>,
-    /// The new doorway: `ask` or `open`.
+    /// The new doorway: `ask`, `open` or `closed`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(pattern = "^(ask|open)$")]
     pub doorway: Option<String>,
@@ -311,4 +311,33 @@ pub struct LiveEvent {
     /// Of `streams`: all of them as they are now, so that nobody need ask.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub streams: Option<StreamList>,
+}
+
+/// Where it is told that a device waits.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Webhook {
+    /// The address; left out: nowhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
+    /// How that went the last time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last: Option<LastTold>,
+}
+
+/// How telling went.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LastTold {
+    /// When.
+    pub at_ms: u64,
+    /// What went wrong; left out if it was taken.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub problem: Option<String>,
+}
+
+/// Where it is to be told that a device waits.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WebhookChange {
+    /// An address on the local network, as http://192.168.1.5:8000/path; left out or empty: nowhere.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<String>,
 }

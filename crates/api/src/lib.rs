@@ -5,28 +5,45 @@
 
 mod catalogue;
 mod devices;
+mod exposure;
 mod folders;
 mod house;
+mod network;
+mod preflight;
 mod problem;
+mod recordings;
 mod records;
+mod seen_by;
 mod streams;
+mod words;
 
 pub use catalogue::{
     CatalogueObject, CataloguePage, Continued, FoundGroup, ObjectFacts, Position, Track,
 };
 pub use devices::{
-    DecisionRequest, Denied, Device, DeviceMerge, DeviceName, DeviceSplit, DeviceTraits, Endpoint,
-    ProofStep, Sighting,
+    ActiveDevice, Decision, DecisionRequest, Denied, Device, DeviceAbout, DeviceMerge, DeviceName,
+    DeviceSplit, DeviceTraits, Endpoint, KindProof, NewDevice, Preset, PresetGrant, ProofStep,
+    ProposedKind, Sighting,
 };
+pub use exposure::{AccountExposure, AdmittedDevice, Exposure, FolderExposure, Listener, Wide};
 pub use folders::{
     Excluded, Folder, FolderMove, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places,
     Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
 pub use house::{
     Account, AccountSession, AccountUse, Code, ConfigChange, ConfigValue, ConsoleAccess, House,
-    HouseChange, HouseOff, Interface, LiveEvent, Login, NewAccount, NewPassword, Preferences,
-    Session, Setup, Status, SwitchOff,
+    HouseChange, HouseOff, Interface, LastTold, LiveEvent, Login, NewAccount, NewPassword,
+    Preferences, Session, Setup, Status, SwitchOff, Webhook, WebhookChange,
 };
+pub use network::{
+    ActionAnswer, ActionArgument, ActionCall, FoundThing, NamedValue, NetworkSearch, NetworkThing,
+    NetworkView, OfferedAction, Outsider, RendererAbilities, ServiceActions, StateVariable,
+    ThingDevice, ThingService, ToldVariable, WatchedState,
+};
+pub use preflight::{Preflight, PreflightCheck};
 pub use problem::Problem;
+pub use recordings::{Conversation, ConversationEntry, NewRecording, Recording};
 pub use records::{RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords};
+pub use seen_by::{SeenBy, SeenObject, SeenResource};
 pub use streams::{ConsolePlaying, HostLoad, NowPlaying, Stream, StreamList};
+pub use words::{DeviceDirections, Explanation};

@@ -22,12 +22,23 @@ pub enum Topic {
     Devices,
     /// Streams.
     Streams,
+    /// What was found on the network.
+    Network,
+    /// State variables that somebody watches.
+    State,
 }
 
 impl Topic {
     /// All of them.
-    pub const ALL: [Topic; 5] =
-        [Topic::House, Topic::Folders, Topic::Catalogue, Topic::Devices, Topic::Streams];
+    pub const ALL: [Topic; 7] = [
+        Topic::House,
+        Topic::Folders,
+        Topic::Catalogue,
+        Topic::Devices,
+        Topic::Streams,
+        Topic::Network,
+        Topic::State,
+    ];
 
     /// The word in a live event.
     pub fn word(self) -> &'static str {
@@ -37,6 +48,8 @@ impl Topic {
             Topic::Catalogue => "catalogue",
             Topic::Devices => "devices",
             Topic::Streams => "streams",
+            Topic::Network => "network",
+            Topic::State => "state",
         }
     }
 }

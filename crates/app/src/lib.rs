@@ -22,6 +22,7 @@ pub mod host_load;
 pub mod library;
 pub mod memory;
 pub mod network;
+pub mod preflight;
 pub mod random;
 pub mod saved_records;
 pub mod settings;

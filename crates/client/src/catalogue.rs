@@ -5,6 +5,7 @@ use mostra_api::{CatalogueObject, CataloguePage};
 
 use crate::connection::{Connection, Failure};
 use crate::output::{Output, bytes, count, duration, table};
+use crate::seen_by;
 
 #[derive(Debug, clap::Args)]
 pub(crate) struct PageArguments {
@@ -37,6 +38,14 @@ impl PageArguments {
     }
 }
 
+/// Whose view of the catalogue is wanted.
+#[derive(Debug, clap::Args)]
+pub(crate) struct Viewer {
+    /// As this device gets it: its number, name, address or hardware address
+    #[arg(long = "as", value_name = "DEVICE")]
+    device: Option<String>,
+}
+
 #[derive(Debug, Subcommand)]
 pub(crate) enum CatalogueVerb {
     /// List what a container holds
@@ -46,11 +55,15 @@ pub(crate) enum CatalogueVerb {
         id: String,
         #[command(flatten)]
         window: PageArguments,
+        #[command(flatten)]
+        viewer: Viewer,
     },
     /// Show an object with its facts
     Show {
         /// Its object id
         id: String,
+        #[command(flatten)]
+        viewer: Viewer,
     },
     /// Find objects by words of their titles, artists, albums and file names, or by date
     Search {
@@ -65,6 +78,8 @@ pub(crate) enum CatalogueVerb {
         container: String,
         #[command(flatten)]
         window: PageArguments,
+        #[command(flatten)]
+        viewer: Viewer,
     },
 }
 
@@ -74,17 +89,38 @@ pub(crate) async fn run(
     verb: CatalogueVerb,
 ) -> Result<(), Failure> {
     match verb {
-        CatalogueVerb::List { id, window } => {
+        CatalogueVerb::List { id, window, viewer: Viewer { device: Some(device) } } => {
+            seen_by::list(connection, output, &device, plain(&id)?, &window.query()).await
+        }
+        CatalogueVerb::Show { id, viewer: Viewer { device: Some(device) } } => {
+            let itself = [("itself", "true".to_owned())];
+            seen_by::list(connection, output, &device, plain(&id)?, &itself).await
+        }
+        CatalogueVerb::Search { criteria, container, window, viewer, .. }
+            if viewer.device.is_some() =>
+        {
+            let criteria = criteria.ok_or_else(|| {
+                Failure::new(
+                    "devices do not search by words",
+                    "Say --criteria, as they do: dc:title contains \"fog\"",
+                )
+            })?;
+            let mut query = window.query();
+            query.push(("criteria", criteria));
+            let device = viewer.device.unwrap_or_default();
+            seen_by::list(connection, output, &device, plain(&container)?, &query).await
+        }
+        CatalogueVerb::List { id, window, .. } => {
             let path = format!("/catalogue/{}/children", plain(&id)?);
             let page: CataloguePage = connection.ask(&path, &window.query()).await?;
             output.print(&page, list)
         }
-        CatalogueVerb::Show { id } => {
+        CatalogueVerb::Show { id, .. } => {
             let object: CatalogueObject =
                 connection.get(&format!("/catalogue/{}", plain(&id)?)).await?;
             output.print(&object, show)
         }
-        CatalogueVerb::Search { words, criteria, container, window } => {
+        CatalogueVerb::Search { words, criteria, container, window, .. } => {
             let path = format!("/catalogue/{}/search", plain(&container)?);
             let mut query = window.query();
             query.push(match criteria {

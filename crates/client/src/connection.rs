@@ -165,6 +165,17 @@ impl Connection {
         self.answer(request).await
     }
 
+    /// Sends a text.
+    pub(crate) async fn send_text<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        text: String,
+    ) -> Result<T, Failure> {
+        let request = self.request(Method::POST, path);
+        let request = request.header(reqwest::header::CONTENT_TYPE, "text/plain").body(text);
+        self.json(self.answer(request).await?).await
+    }
+
     /// Sends a file.
     pub(crate) async fn upload<T: DeserializeOwned>(
         &self,

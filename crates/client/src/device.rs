@@ -1,14 +1,17 @@
-//! device list, show, admit, refuse, forget, name, traits, merge, split.
+//! device list, show, add, admit, refuse, forget, name, about, traits, merge, split, …
 
 use clap::Subcommand;
 use mostra_api::{
-    DecisionRequest, Device, DeviceMerge, DeviceName, DeviceSplit, DeviceTraits, Folder, ProofStep,
-    Sighting,
+    DecisionRequest, Device, DeviceAbout, DeviceMerge, DeviceName, DeviceSplit, DeviceTraits,
+    Folder, NewDevice, Sighting,
 };
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
-use crate::output::{Output, bytes, sure, table, time};
+use crate::device_history;
+use crate::device_words::{about, granted, row, show, show_traits, sighting};
+use crate::output::{Output, sure, table};
+use crate::recording;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum DeviceVerb {
@@ -19,10 +22,11 @@ pub(crate) enum DeviceVerb {
         /// Its number, name, address or hardware address
         device: String,
     },
-    /// Let a device in: a new one to everything, another to what it was let in to before
+    /// Let devices in: a new one to everything, another to what it was let in to before
     Admit {
-        /// Its number, name, address or hardware address
-        device: String,
+        /// Their numbers, names, addresses or hardware addresses
+        #[arg(required = true, value_name = "DEVICE")]
+        devices: Vec<String>,
         /// The kinds it may see: films, music, pictures [default: as before]
         #[arg(long, value_delimiter = ',')]
         kinds: Vec<String>,
@@ -35,14 +39,75 @@ pub(crate) enum DeviceVerb {
         /// All kinds in all folders
         #[arg(long, conflicts_with_all = ["kinds", "folders"])]
         everything: bool,
+        /// The grant of a preset, as `preset list` names it
+        #[arg(long, value_name = "NAME", conflicts_with_all = ["kinds", "folders", "all_folders", "everything"])]
+        preset: Option<String>,
+        /// A name for it, where it is one
+        #[arg(long)]
+        name: Option<String>,
+        /// Why, for whoever reads the history
+        #[arg(long)]
+        why: Option<String>,
+    },
+    /// Keep devices out
+    Refuse {
+        /// Their numbers, names, addresses or hardware addresses
+        #[arg(required = true, value_name = "DEVICE")]
+        devices: Vec<String>,
+        /// Why, for whoever reads the history
+        #[arg(long)]
+        why: Option<String>,
+    },
+    /// Undo the last decision on a device
+    Undo {
+        /// Its number, name, address or hardware address
+        device: String,
+    },
+    /// List the decisions on a device: when, who, what and why
+    Decisions {
+        /// Its number, name, address or hardware address
+        device: String,
+    },
+    /// Add a device before or without its asking; it waits for your decision
+    Add {
+        /// Its hardware address or its address
+        device: String,
         /// A name for it
         #[arg(long)]
         name: Option<String>,
     },
-    /// Keep a device out
-    Refuse {
+    /// Say what sort of device it is, where it is, and what is to be remembered; "" takes it back
+    About {
         /// Its number, name, address or hardware address
         device: String,
+        /// television, console, disc-player, speaker, phone, tablet, computer or streaming-stick
+        #[arg(long)]
+        kind: Option<String>,
+        /// The room it is in
+        #[arg(long)]
+        room: Option<String>,
+        /// A note
+        #[arg(long)]
+        note: Option<String>,
+    },
+    /// Wait until a device waits for your decision
+    Wait {
+        /// For how long
+        #[arg(long, default_value_t = 300, value_name = "SECONDS", value_parser = clap::value_parser!(u64).range(1..=86_400))]
+        seconds: u64,
+    },
+    /// Where kinds of devices keep their network media and show their hardware address
+    Directions {
+        /// One kind, such as television
+        kind: Option<String>,
+    },
+    /// Record what a device and this house say to each other for a while; see `recording`
+    Record {
+        /// Its number, name, address or hardware address
+        device: String,
+        /// For how many minutes
+        #[arg(long, default_value_t = 10, value_parser = clap::value_parser!(u32).range(1..=120))]
+        minutes: u32,
     },
     /// Forget a device and its proof; it is met anew when it comes back
     Forget {
@@ -73,6 +138,12 @@ pub(crate) enum DeviceVerb {
         /// The address or hardware address, as `device show` lists it
         endpoint: String,
     },
+    /// Show which devices do something now: which of two alike is asking
+    Active {
+        /// End after so many seconds; without it, Ctrl-C ends it
+        #[arg(long, value_name = "SECONDS")]
+        seconds: Option<u64>,
+    },
     /// List what a device did and was refused, the latest first
     Sightings {
         /// Its number, name, address or hardware address
@@ -80,6 +151,9 @@ pub(crate) enum DeviceVerb {
         /// Only what failed or was refused
         #[arg(long)]
         failed: bool,
+        /// Only what has to do with these: discovery, description, lists, media, events
+        #[arg(long, value_delimiter = ',', value_name = "GROUPS")]
+        only: Vec<String>,
     },
     /// Show or set what is done differently for a device
     Traits {
@@ -93,6 +167,9 @@ pub(crate) enum DeviceVerb {
         clear: Vec<String>,
     },
 }
+
+/// What sightings have to do with.
+const GROUPS: [&str; 5] = ["discovery", "description", "lists", "media", "events"];
 
 pub(crate) async fn run(
     connection: &Connection,
@@ -112,12 +189,31 @@ pub(crate) async fn run(
                 table(&heading, devices.iter().map(|device| row(device, &folders)))
             })
         }
+        DeviceVerb::Record { device, minutes } => {
+            let device = find(connection, &device).await?;
+            recording::start(connection, output, &device, minutes).await
+        }
         DeviceVerb::Show { device } => {
             let device = find(connection, &device).await?;
             let seen = may_see(connection, &device).await?;
             output.print(&device, |device| show(device, &seen))
         }
-        DeviceVerb::Admit { device, kinds, folders: wanted, all_folders, everything, name } => {
+        DeviceVerb::Admit {
+            devices,
+            kinds,
+            folders: wanted,
+            all_folders,
+            everything,
+            preset,
+            name,
+            why,
+        } => {
+            if name.is_some() && devices.len() > 1 {
+                return Err(Failure::new(
+                    "one name is not for several devices",
+                    "Name them one by one: mostra device name",
+                ));
+            }
             let mut folders = Vec::new();
             for folder in &wanted {
                 folders.push(crate::folder::find(connection, folder).await?.id);
@@ -131,18 +227,55 @@ pub(crate) async fn run(
                 folders: (!wanted.is_empty()).then_some(folders),
                 all_folders: (everything || all_folders).then_some(true),
                 name,
+                why,
+                preset,
             };
-            decide(connection, output, &device, &request).await
+            decide(connection, output, &devices, &request).await
         }
-        DeviceVerb::Refuse { device } => {
+        DeviceVerb::Refuse { devices, why } => {
             let request = DecisionRequest {
                 standing: "refused".into(),
                 kinds: None,
                 folders: None,
                 all_folders: None,
                 name: None,
+                why,
+                preset: None,
             };
-            decide(connection, output, &device, &request).await
+            decide(connection, output, &devices, &request).await
+        }
+        DeviceVerb::Undo { device } => {
+            let device = find(connection, &device).await?;
+            device_history::undo(connection, output, &device).await
+        }
+        DeviceVerb::Decisions { device } => {
+            let device = find(connection, &device).await?;
+            device_history::decisions(connection, output, &device).await
+        }
+        DeviceVerb::Add { device, name } => {
+            let is_address = device.parse::<std::net::Ipv4Addr>().is_ok();
+            let (address, hardware) =
+                if is_address { (Some(device), None) } else { (None, Some(device)) };
+            let body = NewDevice { hardware, address, name };
+            let device: Device = connection.change(Method::POST, "/devices", Some(&body)).await?;
+            output.print(&device, |d| format!("{} is number {}, {}.", d.label, d.id, d.standing))
+        }
+        DeviceVerb::About { device, kind, room, note } => {
+            let mut device = find(connection, &device).await?;
+            if kind.is_some() || room.is_some() || note.is_some() {
+                let path = format!("/devices/{}/about", device.id);
+                let body = DeviceAbout { device_kind: kind, room, note };
+                device = connection.change(Method::PUT, &path, Some(&body)).await?;
+            }
+            output.print(&device, |d| {
+                let lines =
+                    about(d).into_iter().map(|(name, value)| format!("  {name:<13} {value}"));
+                [d.label.clone()].into_iter().chain(lines).collect::<Vec<_>>().join("\n")
+            })
+        }
+        DeviceVerb::Wait { seconds } => device_history::wait(connection, output, seconds).await,
+        DeviceVerb::Directions { kind } => {
+            crate::words::directions(connection, output, kind.as_deref()).await
         }
         DeviceVerb::Forget { device, yes } => {
             let device = find(connection, &device).await?;
@@ -183,12 +316,23 @@ pub(crate) async fn run(
                 format!("Number {} at {} is apart from {from}, {}.", d.id, d.address, d.standing)
             })
         }
-        DeviceVerb::Sightings { device, failed } => {
+        DeviceVerb::Active { seconds } => device_history::active(connection, output, seconds).await,
+        DeviceVerb::Sightings { device, failed, only } => {
             let device = find(connection, &device).await?;
             let path = format!("/devices/{}/sightings", device.id);
             let mut all: Vec<Sighting> = connection.get(&path).await?;
+            if let Some(unknown) = only.iter().find(|word| !GROUPS.contains(&word.as_str())) {
+                return Err(Failure::new(
+                    format!("{unknown:?} is no group of sightings"),
+                    &format!("They are {}.", GROUPS.join(", ")),
+                ));
+            }
             all.retain(|sighting| !failed || sighting.failed);
+            all.retain(|sighting| only.is_empty() || only.contains(&sighting.group));
             output.print(&all, |all| match (all.is_empty(), failed) {
+                _ if all.is_empty() && !only.is_empty() => {
+                    format!("Nothing of {} has to do with {}.", device.label, only.join(", "))
+                }
                 (true, true) => format!("Nothing failed for {}.", device.label),
                 (true, false) => format!("Nothing of {} is kept yet.", device.label),
                 _ => table(&["last", "times", "what", "endpoint"], all.iter().map(sighting)),
@@ -231,41 +375,34 @@ fn read_trait(assignment: &str) -> Result<(String, serde_json::Value), Failure> 
     Ok((name.trim().to_owned(), serde_json::from_str(value).unwrap_or_else(|_| word())))
 }
 
-fn show_traits(device: &Device) -> String {
-    if device.traits.is_empty() {
-        return format!("Nothing is done differently for {}.", device.label);
-    }
-    let mut lines = vec![format!("Done differently for {}", device.label)];
-    for (name, value) in &device.traits {
-        let by = if device.traits_set.contains_key(name) { "set by you" } else { "by a rule" };
-        // A table of ids is long; how many there are says enough here.
-        let value = match value {
-            serde_json::Value::Object(map) if map.len() > 4 => format!("{} entries", map.len()),
-            serde_json::Value::String(text) => text.clone(),
-            other => other.to_string(),
-        };
-        lines.push(format!("  {name:<16} {value}  ({by})"));
-    }
-    if !device.rules.is_empty() {
-        lines.push(format!("Rules that it matched: {}", device.rules.join(", ")));
-    }
-    lines.join("\n")
-}
-
+/// Decides on devices, all of which must be known before anything is decided. One is printed as an
+/// object, several as an array.
 async fn decide(
     connection: &Connection,
     output: &Output,
-    device: &str,
+    wanted: &[String],
     request: &DecisionRequest,
 ) -> Result<(), Failure> {
-    let device = find(connection, device).await?;
-    let path = format!("/devices/{}/decision", device.id);
-    let device: Device = connection.change(Method::PUT, &path, Some(request)).await?;
-    let seen = may_see(connection, &device).await?;
-    output.print(&device, |d| match d.standing.as_str() {
-        "admitted" => format!("{} may now see {seen}.", d.label),
-        _ => format!("{} is {}.", d.label, d.standing),
-    })
+    let mut found = Vec::new();
+    for device in wanted {
+        found.push(find(connection, device).await?);
+    }
+    let mut decided = Vec::new();
+    let mut lines = Vec::new();
+    for device in found {
+        let path = format!("/devices/{}/decision", device.id);
+        let device: Device = connection.change(Method::PUT, &path, Some(request)).await?;
+        let seen = may_see(connection, &device).await?;
+        lines.push(match device.standing.as_str() {
+            "admitted" => format!("{} may now see {seen}.", device.label),
+            _ => format!("{} is {}.", device.label, device.standing),
+        });
+        decided.push(device);
+    }
+    match decided.as_slice() {
+        [one] => output.print(one, |_| lines.join("\n")),
+        all => output.print(&all, |_| lines.join("\n")),
+    }
 }
 
 /// Its grant in words, with the labels of its folders.
@@ -277,29 +414,7 @@ async fn may_see(connection: &Connection, device: &Device) -> Result<String, Fai
     Ok(granted(device, &folders))
 }
 
-/// What an admitted device may see, in the words of the console.
-fn granted(device: &Device, folders: &[Folder]) -> String {
-    let words: Vec<&str> = device.kinds.iter().map(|kind| kind_word(kind)).collect();
-    let kinds = if words.len() == 3 { "everything".into() } else { words.join(", ") };
-    let Some(numbers) = &device.folders else { return kinds };
-    let labels: Vec<&str> =
-        folders.iter().filter(|f| numbers.contains(&f.id)).map(|f| f.label.as_str()).collect();
-    match labels.len() {
-        0 => "nothing: its folders are no longer published".into(),
-        _ => format!("{kinds} in {}", labels.join(", ")),
-    }
-}
-
-/// A kind as the screens say it.
-pub(crate) fn kind_word(kind: &str) -> &str {
-    match kind {
-        "video" => "films",
-        "picture" => "pictures",
-        other => other,
-    }
-}
-
-async fn find(connection: &Connection, wanted: &str) -> Result<Device, Failure> {
+pub(crate) async fn find(connection: &Connection, wanted: &str) -> Result<Device, Failure> {
     let devices: Vec<Device> = connection.get("/devices").await?;
     let fits = |d: &Device| {
         d.id.to_string() == wanted
@@ -319,82 +434,4 @@ async fn find(connection: &Connection, wanted: &str) -> Result<Device, Failure> 
             "Use the number from: mostra device list",
         )),
     }
-}
-
-fn row(device: &Device, folders: &[Folder]) -> Vec<String> {
-    let seen = match device.standing.as_str() {
-        "admitted" => granted(device, folders),
-        _ => "nothing".into(),
-    };
-    let last =
-        device.proof.iter().rfind(|s| s.confirmed).map_or("nothing yet", |s| s.step.as_str());
-    vec![
-        device.id.to_string(),
-        device.label.clone(),
-        device.standing.clone(),
-        seen,
-        device.address.clone(),
-        last.to_owned(),
-        time(device.last_seen_ms),
-    ]
-}
-
-fn sighting(sighting: &Sighting) -> Vec<String> {
-    let mark = if sighting.failed { "! " } else { "" };
-    vec![
-        time(sighting.last_ms),
-        sighting.times.to_string(),
-        format!("{mark}{}", sighting.what),
-        sighting.endpoint.clone(),
-    ]
-}
-
-fn show(device: &Device, seen: &str) -> String {
-    let mut lines = vec![format!("{}, {}", device.label, device.standing)];
-    let mut line = |name: &str, value: String| lines.push(format!("  {name:<13} {value}"));
-    line("number", device.id.to_string());
-    line("address", device.address.clone());
-    line("hardware", device.hardware.clone().unwrap_or_else(|| "address unknown".into()));
-    if device.endpoints.len() > 1 {
-        for endpoint in &device.endpoints {
-            let hardware = endpoint.hardware.as_deref().unwrap_or("no hardware address known");
-            let seen = time(endpoint.last_seen_ms);
-            line("endpoint", format!("{}, {hardware}, last seen {seen}", endpoint.address));
-        }
-    }
-    for udn in &device.udns {
-        line("udn", udn.clone());
-    }
-    line("calls itself", device.user_agent.clone().unwrap_or_else(|| "nothing".into()));
-    if device.standing == "admitted" {
-        line("may see", seen.to_owned());
-    }
-    line("first seen", time(device.first_seen_ms));
-    line("last seen", time(device.last_seen_ms));
-    if !device.traits.is_empty() {
-        let names: Vec<&str> = device.traits.keys().map(String::as_str).collect();
-        line("differently", names.join(", "));
-    }
-    if let Some(denied) = &device.denied {
-        let why = if device.standing == "refused" { "it is refused" } else { "it waits" };
-        line("in vain", format!("{} {}, and got nothing: {why}", denied.what, time(denied.at_ms)));
-    }
-    lines.push("Proof".into());
-    lines.extend(device.proof.iter().map(step));
-    lines.join("\n")
-}
-
-fn step(step: &ProofStep) -> String {
-    let Some(at) = step.at_ms.filter(|_| step.confirmed) else {
-        return format!("  ○ {:<13} not yet", step.step);
-    };
-    let mut text =
-        format!("  ✓ {:<13} {}  {}", step.step, time(at), step.what.as_deref().unwrap_or_default());
-    if let Some(item) = &step.item {
-        text += &format!(" · {item}");
-    }
-    if let Some(n) = step.bytes {
-        text += &format!(" · {} acknowledged", bytes(n));
-    }
-    text
 }

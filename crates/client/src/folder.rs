@@ -285,7 +285,7 @@ fn why(word: &str) -> &str {
 }
 
 fn kind_words(kinds: &[String]) -> String {
-    let words: Vec<&str> = kinds.iter().map(|kind| crate::device::kind_word(kind)).collect();
+    let words: Vec<&str> = kinds.iter().map(|kind| crate::device_words::kind_word(kind)).collect();
     words.join(", ")
 }
 

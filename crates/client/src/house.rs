@@ -4,7 +4,8 @@ use std::io::{IsTerminal, Read};
 
 use clap::Subcommand;
 use mostra_api::{
-    Account, House, HouseChange, Login, NewAccount, Session, Setup, Status, SwitchOff,
+    Account, House, HouseChange, Login, NewAccount, Session, Setup, Status, SwitchOff, Webhook,
+    WebhookChange,
 };
 use reqwest::Method;
 
@@ -40,11 +41,16 @@ pub(crate) enum HouseVerb {
         #[arg(long)]
         yes: bool,
     },
-    /// Show what happens to devices never met before, or change it
+    /// Show what happens to devices that ask for the first time, or change it
     Doorway {
-        /// ask: they wait for your decision; open: they are let in at once
-        #[arg(value_parser = ["ask", "open"])]
+        /// ask: they wait for your decision; open: they are let in at once; closed: they are turned away
+        #[arg(value_parser = ["ask", "open", "closed"])]
         doorway: Option<String>,
+    },
+    /// Show where it is told that a device waits, or change it
+    Webhook {
+        /// An address on the local network, as http://192.168.1.5:8000/path; off: nowhere
+        url: Option<String>,
     },
     /// Show where titles come from, or change it
     Titles {
@@ -140,8 +146,23 @@ pub(crate) async fn run(
                 "open" => "New devices are let in at once. Those that wait already still wait for \
                            your decision: mostra device list"
                     .to_owned(),
+                "closed" => {
+                    "New devices are turned away. Those let in stay so, and those that wait \
+                             still wait: mostra device list"
+                        .to_owned()
+                }
                 _ => "New devices wait for your decision. Those let in stay so.".to_owned(),
             })
+        }
+        HouseVerb::Webhook { url } => {
+            let webhook: Webhook = match url {
+                None => connection.get("/webhook").await?,
+                Some(url) => {
+                    let wish = WebhookChange { url: Some(url).filter(|url| url != "off") };
+                    connection.change(Method::PUT, "/webhook", Some(&wish)).await?
+                }
+            };
+            output.print(&webhook, webhook_words)
         }
         HouseVerb::Titles { from: None } => {
             let house: House = connection.get("/house").await?;
@@ -239,11 +260,27 @@ fn off_words(house: &House) -> String {
     )
 }
 
+fn webhook_words(webhook: &Webhook) -> String {
+    let Some(url) = &webhook.url else {
+        return "Arrivals are told nowhere. For example: mostra house webhook http://192.168.1.5:8000/mostra"
+            .into();
+    };
+    let mut lines = vec![format!("Arrivals are told to {url}, as JSON, three times at most.")];
+    if let Some(last) = &webhook.last {
+        let how = match &last.problem {
+            Some(problem) => format!("failed: {problem}"),
+            None => "was taken".into(),
+        };
+        lines.push(format!("The last one, {}, {how}.", time(last.at_ms)));
+    }
+    lines.join("\n")
+}
+
 fn doorway_words(doorway: &str) -> &'static str {
-    if doorway == "open" {
-        "let in at once (doorway open)"
-    } else {
-        "wait for your decision (doorway ask)"
+    match doorway {
+        "open" => "let in at once (doorway open)",
+        "closed" => "turned away (doorway closed)",
+        _ => "wait for your decision (doorway ask)",
     }
 }
 

@@ -6,12 +6,23 @@ mod config;
 mod connection;
 mod console;
 mod device;
+mod device_history;
+mod device_words;
+mod exposure;
 mod folder;
 mod house;
 mod moved;
+mod network;
+mod network_call;
+mod network_watch;
 mod output;
+mod preflight;
+mod preset;
+mod recording;
 mod records;
+mod seen_by;
 mod stream;
+mod words;
 
 use std::process::ExitCode;
 
@@ -56,6 +67,19 @@ enum Noun {
         #[arg(long, value_name = "FILE")]
         password_file: Option<String>,
     },
+    /// Look at what stands in the way of devices; exit code 3 when something stops them
+    Preflight {
+        /// Show what was looked at last, and look at nothing
+        #[arg(long)]
+        last: bool,
+        /// The firewall's rules as `sudo nft -j list ruleset` prints them, from a file or with `-` from
+        /// standard input, where the service may not read them
+        #[arg(long, value_name = "FILE", conflicts_with = "last")]
+        firewall: Option<String>,
+        /// Say of all checks why they matter
+        #[arg(long)]
+        all: bool,
+    },
     /// Sign out and drop the token
     Logout,
     /// The house's name, and how it treats devices and titles
@@ -73,11 +97,27 @@ enum Noun {
     /// Devices, decisions and proof
     #[command(subcommand)]
     Device(device::DeviceVerb),
+    /// Recorded conversations of devices with this house
+    #[command(subcommand)]
+    Recording(recording::RecordingVerb),
+    /// What is on the network, whether it asked this house or not
+    #[command(subcommand)]
+    Network(network::NetworkVerb),
     /// Streams: which device receives what
     #[command(subcommand)]
     Stream(stream::StreamVerb),
     /// How busy the host is
     Host,
+    /// Grants with a name
+    #[command(subcommand)]
+    Preset(preset::PresetVerb),
+    /// Show what is open to whom, and what of it is wider than it needs to be
+    Exposure,
+    /// Explain a term of the field in one sentence
+    Explain {
+        /// The term; left out: all
+        term: Option<String>,
+    },
     /// Accounts, passwords and sessions
     #[command(subcommand)]
     Account(account::AccountVerb),
@@ -101,7 +141,13 @@ async fn main() -> ExitCode {
         Err(failure) => return failure.report(arguments.json),
     };
     let output = Output { json: arguments.json };
+    let mut ended = ExitCode::SUCCESS;
     let outcome = match arguments.noun {
+        Noun::Preflight { last, firewall, all } => {
+            let look = preflight::Look { last, firewall: firewall.as_deref() };
+            let found = preflight::run(&connection, &output, look, all).await;
+            found.map(|code| ended = code)
+        }
         Noun::Status => house::status(&connection, &output).await,
         Noun::Login { name, password_file } => {
             house::login(&connection, &output, &name, password_file.as_deref()).await
@@ -111,15 +157,20 @@ async fn main() -> ExitCode {
         Noun::Console(verb) => console::run(&connection, &output, verb).await,
         Noun::Folder(verb) => folder::run(&connection, &output, verb).await,
         Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
+        Noun::Network(verb) => network::run(&connection, &output, verb).await,
         Noun::Device(verb) => device::run(&connection, &output, verb).await,
+        Noun::Recording(verb) => recording::run(&connection, &output, verb).await,
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
         Noun::Host => stream::host(&connection, &output).await,
+        Noun::Preset(verb) => preset::run(&connection, &output, verb).await,
+        Noun::Exposure => exposure::show(&connection, &output).await,
+        Noun::Explain { term } => words::explain(&connection, &output, term.as_deref()).await,
         Noun::Account(verb) => account::run(&connection, &output, verb).await,
         Noun::Records(verb) => records::run(&connection, &output, verb).await,
         Noun::Config(verb) => config::run(&connection, &output, verb).await,
     };
     match outcome {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(()) => ended,
         Err(failure) => Failure::report(&failure, arguments.json),
     }
 }

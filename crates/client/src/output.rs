@@ -30,6 +30,26 @@ impl Output {
         let _ = writeln!(std::io::stdout(), "{}", shown.trim_end());
         Ok(())
     }
+
+    /// Prints a line of what goes on, as one line of JSON or what `text` makes of it. A reader that
+    /// went away ends the program: nobody looks any more.
+    pub(crate) fn print_line<T: Serialize>(
+        &self,
+        value: &T,
+        text: impl FnOnce(&T) -> String,
+    ) -> Result<(), Failure> {
+        let shown = if self.json {
+            serde_json::to_string(value).map_err(|e| Failure::new(e.to_string(), ""))?
+        } else {
+            text(value)
+        };
+        use std::io::Write;
+        let mut out = std::io::stdout();
+        if writeln!(out, "{shown}").and_then(|()| out.flush()).is_err() {
+            std::process::exit(0);
+        }
+        Ok(())
+    }
 }
 
 /// What is printed as JSON of something that was done and leaves nothing to show.

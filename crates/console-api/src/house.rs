@@ -139,7 +139,7 @@ async fn status(
     streams: web::Data<Streams>,
     parts: web::Data<ConsoleParts>,
 ) -> web::Json<Status> {
-    let mut attention = attention(&context, &network, &devices, &library);
+    let mut attention = attention(&devices, &parts.preflight);
     attention.extend(parts.config.problems());
     if let Some((_, why)) = parts.saved.problem() {
         attention.push(format!("The records were not saved: {why}"));
@@ -148,7 +148,8 @@ async fn status(
         attention.push(format!("{name} was not restored, and all is as before: {why}"));
     }
     let catalogue = library.catalogue();
-    let count = |standing| devices.book().iter().filter(|d| d.standing == standing).count() as u32;
+    let count =
+        |standing| devices.book().iter().filter(|d| d.stands() == Some(standing)).count() as u32;
     let (problems, port) = (network.problems(), network.device_port());
     let served = network.served();
     let interfaces = served.iter().map(|s| Interface {
@@ -215,7 +216,7 @@ async fn change(
         None => None,
         Some(word) => Some(Doorway::from_word(word).ok_or_else(|| {
             ApiFailure::invalid("That is no doorway")
-                .why(format!("{word:?} is neither `ask` nor `open`."))
+                .why(format!("{word:?} is neither `ask` nor `open` nor `closed`."))
         })?),
     };
     let mut options = library.catalogue().options().clone();

@@ -7,18 +7,28 @@ mod body;
 mod catalogue;
 mod certificate;
 mod configuration;
+mod device_view;
 mod devices;
+mod exposure;
 mod folders;
 mod guard;
 mod house;
 mod house_access;
 mod live;
 mod media;
+mod network;
+mod network_calls;
 mod openapi;
+mod preflight;
+mod presets;
 mod problem;
+mod recordings;
 mod records;
+mod seen_by;
 mod session;
 mod streams;
+mod webhook;
+mod words;
 
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
@@ -35,6 +45,7 @@ use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
+use mostra_app::preflight::Preflight;
 use mostra_app::saved_records::RecordFiles;
 use mostra_app::streams::Streams;
 use mostra_net::{ListenError, listen};
@@ -69,6 +80,8 @@ pub struct ConsoleParts {
     pub saved: Arc<RecordFiles>,
     /// Whether the console can be reached from the house.
     pub access: Arc<HouseAccess>,
+    /// What stands in the way of devices.
+    pub preflight: Arc<Preflight>,
 }
 
 /// Whether a listener serves loopback, or the house by TLS.
@@ -103,13 +116,22 @@ fn api() -> utoipa_actix_web::scope::Scope<
         .configure(accounts::routes)
         .configure(house::routes)
         .configure(configuration::routes)
+        .configure(recordings::routes)
         .configure(records::routes)
         .configure(access::routes)
         .configure(folders::routes)
         .configure(catalogue::routes)
         .configure(devices::routes)
+        .configure(network::routes)
+        .configure(network_calls::routes)
         .configure(streams::routes)
         .configure(live::routes)
+        .configure(words::routes)
+        .configure(webhook::routes)
+        .configure(seen_by::routes)
+        .configure(preflight::routes)
+        .configure(presets::routes)
+        .configure(exposure::routes)
         .configure(media::routes)
         .route("/openapi.json", web::get().to(openapi::serve))
         .default_service(web::to(openapi::not_served))
@@ -141,6 +163,7 @@ pub fn serve(
             .app_data(web::Data::from(parts.pool))
             .app_data(web::Data::from(parts.config))
             .app_data(web::Data::from(parts.saved))
+            .app_data(web::Data::from(parts.preflight))
             .app_data(web::Data::from(parts.access))
             .app_data(web::Data::new(guard::ListenerAddress { side, address: place }))
             .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))

@@ -79,13 +79,15 @@ impl Standing {
     }
 }
 
-/// The rule for devices never met before.
+/// The rule for devices that ask for the first time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Doorway {
     /// They are admitted.
     Open,
     /// They wait for a decision.
     Ask,
+    /// They are turned away without waiting, as long as the doorway is closed.
+    Closed,
 }
 
 impl Doorway {
@@ -94,12 +96,13 @@ impl Doorway {
         match self {
             Doorway::Open => "open",
             Doorway::Ask => "ask",
+            Doorway::Closed => "closed",
         }
     }
 
     /// Reads [`word`](Self::word).
     pub fn from_word(word: &str) -> Option<Doorway> {
-        [Doorway::Open, Doorway::Ask].into_iter().find(|d| d.word() == word)
+        [Doorway::Open, Doorway::Ask, Doorway::Closed].into_iter().find(|d| d.word() == word)
     }
 
     /// The standing of a device never met before.
@@ -107,6 +110,7 @@ impl Doorway {
         match self {
             Doorway::Open => Standing::Admitted,
             Doorway::Ask => Standing::Waiting,
+            Doorway::Closed => Standing::Refused,
         }
     }
 }
@@ -250,7 +254,7 @@ mod tests {
         for standing in [Standing::Waiting, Standing::Admitted, Standing::Refused] {
             assert_eq!(Standing::from_word(standing.word()), Some(standing));
         }
-        for doorway in [Doorway::Open, Doorway::Ask] {
+        for doorway in [Doorway::Open, Doorway::Ask, Doorway::Closed] {
             assert_eq!(Doorway::from_word(doorway.word()), Some(doorway));
         }
         assert_eq!((Standing::Refused.word(), Doorway::Ask.word()), ("refused", "ask"));

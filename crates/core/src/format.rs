@@ -8,7 +8,7 @@ use crate::Kind;
 
 /// What reads a format's headers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Reader {
+pub enum FormatReader {
     /// Boxes of MP4.
     Mp4,
     /// Elements of Matroska.
@@ -66,7 +66,7 @@ pub struct FormatRow {
     /// Extensions of file names; URLs end with the first (CDS-23).
     pub extensions: &'static [&'static str],
     /// What reads its headers.
-    pub reader: Reader,
+    pub reader: FormatReader,
     /// By what it is told; of several formats the one with the heaviest signature.
     pub signatures: &'static [Signature],
     /// The DLNA profiles that files of it can have, beside none: of pictures from small to large,
@@ -88,7 +88,7 @@ impl FormatRow {
     const DEFAULT: FormatRow = FormatRow {
         mime: "",
         extensions: &[],
-        reader: Reader::Probe,
+        reader: FormatReader::Probe,
         signatures: &[],
         profiles: &[],
         by_extension: false,
@@ -133,7 +133,7 @@ formats! {
     Mp4 {
         mime: "video/mp4",
         extensions: &["mp4", "m4v", "3gp"],
-        reader: Reader::Mp4,
+        reader: FormatReader::Mp4,
         signatures: &[Bytes(&[FTYP])],
         profiles: &["AVC_MP4_MP_SD_AAC_MULT5", "AVC_MP4_MP_SD_MPEG1_L3", "AVC_MP4_MP_SD_AC3"],
         by_extension: true,
@@ -143,7 +143,7 @@ formats! {
     Mp3 {
         mime: "audio/mpeg",
         extensions: &["mp3"],
-        reader: Reader::Tags("mp3"),
+        reader: FormatReader::Tags("mp3"),
         signatures: &[Test(is_layer_3, 2)],
         profiles: &["MP3", "MP3X"],
         by_extension: true,
@@ -154,7 +154,7 @@ formats! {
     Jpeg {
         mime: "image/jpeg",
         extensions: &["jpg", "jpeg", "jpe"],
-        reader: Reader::Jpeg,
+        reader: FormatReader::Jpeg,
         signatures: &[Bytes(&[(0, &[0xff, 0xd8, 0xff])])],
         profiles: &["JPEG_TN", "JPEG_SM", "JPEG_MED", "JPEG_LRG"],
         by_extension: true,
@@ -165,14 +165,14 @@ formats! {
     JpegOther {
         mime: "image/jpeg",
         extensions: &["jpg"],
-        reader: Reader::Jpeg,
+        reader: FormatReader::Jpeg,
         cover: true,
     }
     /// The older relation of MP4.
     QuickTime {
         mime: "video/quicktime",
         extensions: &["mov"],
-        reader: Reader::Mp4,
+        reader: FormatReader::Mp4,
         signatures: &[Bytes(&[FTYP, (8, b"qt  ")])],
         by_extension: true,
         demuxer: Some("mov"),
@@ -181,7 +181,7 @@ formats! {
     M4a {
         mime: "audio/mp4",
         extensions: &["m4a", "m4b"],
-        reader: Reader::Mp4,
+        reader: FormatReader::Mp4,
         signatures: &[Bytes(&[FTYP, (8, b"M4A ")]), Bytes(&[FTYP, (8, b"M4B ")])],
         profiles: &["AAC_ISO_320", "AAC_ISO"],
         demuxer: Some("mov"),
@@ -190,7 +190,7 @@ formats! {
     Adts {
         mime: "audio/vnd.dlna.adts",
         extensions: &["aac", "aacp"],
-        reader: Reader::Adts,
+        reader: FormatReader::Adts,
         signatures: &[Test(is_adts, 2)],
         profiles: &["AAC_ADTS_320", "AAC_ADTS"],
         after_id3: true,
@@ -200,7 +200,7 @@ formats! {
     Matroska {
         mime: "video/x-matroska",
         extensions: &["mkv"],
-        reader: Reader::Matroska,
+        reader: FormatReader::Matroska,
         signatures: &[Bytes(&[(0, b"\x1a\x45\xdf\xa3")])],
         demuxer: Some("matroska"),
     }
@@ -208,14 +208,14 @@ formats! {
     WebM {
         mime: "video/webm",
         extensions: &["webm"],
-        reader: Reader::Matroska,
+        reader: FormatReader::Matroska,
         demuxer: Some("matroska"),
     }
     /// MPEG transport stream.
     MpegTs {
         mime: "video/mpeg",
         extensions: &["ts", "m2t", "tsv"],
-        reader: Reader::Transport,
+        reader: FormatReader::Transport,
         signatures: &[Test(|head| is_synchronous(head, 0, 188), 3)],
         profiles: &[
             "MPEG_TS_SD_EU_ISO",
@@ -234,7 +234,7 @@ formats! {
     M2ts {
         mime: "video/vnd.dlna.mpeg-tts",
         extensions: &["m2ts", "mts"],
-        reader: Reader::Transport,
+        reader: FormatReader::Transport,
         signatures: &[Test(|head| is_synchronous(head, 4, 192), 3)],
         demuxer: Some("mpegts"),
     }
@@ -242,7 +242,7 @@ formats! {
     MpegPs {
         mime: "video/mpeg",
         extensions: &["mpg", "mpeg", "vob", "m2p"],
-        reader: Reader::Program,
+        reader: FormatReader::Program,
         signatures: &[Bytes(&[(0, b"\x00\x00\x01\xba")]), Bytes(&[(0, b"\x00\x00\x01\xb3")])],
         profiles: &["MPEG1", "MPEG_PS_PAL", "MPEG_PS_NTSC"],
         demuxer: Some("mpeg"),
@@ -251,7 +251,7 @@ formats! {
     Avi {
         mime: "video/x-msvideo",
         extensions: &["avi"],
-        reader: Reader::Avi,
+        reader: FormatReader::Avi,
         signatures: &[Bytes(&[(0, b"RIFF"), (8, b"AVI ")]), Bytes(&[(0, b"FORM"), (8, b"AVI ")])],
         demuxer: Some("avi"),
     }
@@ -259,7 +259,7 @@ formats! {
     Wmv {
         mime: "video/x-ms-wmv",
         extensions: &["wmv"],
-        reader: Reader::Asf,
+        reader: FormatReader::Asf,
         signatures: &[Bytes(&[(0, b"\x30\x26\xb2\x75")])],
         demuxer: Some("asf"),
     }
@@ -267,14 +267,14 @@ formats! {
     Wma {
         mime: "audio/x-ms-wma",
         extensions: &["wma"],
-        reader: Reader::Asf,
+        reader: FormatReader::Asf,
         demuxer: Some("asf"),
     }
     /// Free lossless audio.
     Flac {
         mime: "audio/flac",
         extensions: &["flac"],
-        reader: Reader::Tags("flac"),
+        reader: FormatReader::Tags("flac"),
         signatures: &[Bytes(&[(0, b"fLaC")])],
         after_id3: true,
         live: true,
@@ -283,7 +283,7 @@ formats! {
     Vorbis {
         mime: "audio/ogg",
         extensions: &["ogg", "oga"],
-        reader: Reader::Tags("vorbis"),
+        reader: FormatReader::Tags("vorbis"),
         signatures: &[Test(|head| is_ogg_of(head, b"\x01vorbis"), 11)],
         live: true,
     }
@@ -291,7 +291,7 @@ formats! {
     Opus {
         mime: "audio/ogg",
         extensions: &["opus"],
-        reader: Reader::Tags("opus"),
+        reader: FormatReader::Tags("opus"),
         signatures: &[Test(|head| is_ogg_of(head, b"OpusHead"), 12)],
         live: true,
     }
@@ -299,21 +299,21 @@ formats! {
     Wav {
         mime: "audio/wav",
         extensions: &["wav"],
-        reader: Reader::Tags("lpcm"),
+        reader: FormatReader::Tags("lpcm"),
         signatures: &[Bytes(&[(0, b"RIFF"), (8, b"WAVE")])],
     }
     /// Audio interchange.
     Aiff {
         mime: "audio/aiff",
         extensions: &["aiff", "aif", "aifc"],
-        reader: Reader::Tags("lpcm"),
+        reader: FormatReader::Tags("lpcm"),
         signatures: &[Bytes(&[(0, b"FORM"), (8, b"AIFF")]), Bytes(&[(0, b"FORM"), (8, b"AIFC")])],
     }
     /// PNG.
     Png {
         mime: "image/png",
         extensions: &["png"],
-        reader: Reader::Picture,
+        reader: FormatReader::Picture,
         signatures: &[Bytes(&[(0, b"\x89PNG")])],
         profiles: &["PNG_TN", "PNG_LRG"],
         cover: true,
@@ -322,7 +322,7 @@ formats! {
     Gif {
         mime: "image/gif",
         extensions: &["gif"],
-        reader: Reader::Picture,
+        reader: FormatReader::Picture,
         signatures: &[Bytes(&[(0, b"GIF8")])],
         profiles: &["GIF_LRG"],
     }
@@ -330,7 +330,7 @@ formats! {
     WebP {
         mime: "image/webp",
         extensions: &["webp"],
-        reader: Reader::Picture,
+        reader: FormatReader::Picture,
         signatures: &[Bytes(&[(0, b"RIFF"), (8, b"WEBP")])],
         cover: true,
     }
@@ -338,7 +338,7 @@ formats! {
     Heic {
         mime: "image/heic",
         extensions: &["heic", "heif"],
-        reader: Reader::Picture,
+        reader: FormatReader::Picture,
         signatures: &[
             Bytes(&[FTYP, (8, b"heic")]),
             Bytes(&[FTYP, (8, b"heix")]),
@@ -352,7 +352,7 @@ formats! {
     Avif {
         mime: "image/avif",
         extensions: &["avif"],
-        reader: Reader::Picture,
+        reader: FormatReader::Picture,
         signatures: &[Bytes(&[FTYP, (8, b"avif")]), Bytes(&[FTYP, (8, b"avis")])],
         demuxer: Some("mov"),
     }
@@ -461,60 +461,4 @@ impl FileClass {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn contents_win_over_the_extension() {
-        let told = |head: &[u8], extension| Format::of_contents(head, extension);
-        for (head, extension, format) in [
-            (&b"\xff\xd8\xff\xe0"[..], "mp4", Format::Jpeg),
-            (b"\0\0\0\x20ftypisom", "txt", Format::Mp4),
-            (b"\0\0\0\x20ftypM4A ", "mp4", Format::M4a),
-            (b"\0\0\0\x20ftypavif", "jpg", Format::Avif),
-            (b"ID3\x04", "", Format::Mp3),
-            (b"ID3\x04", "aac", Format::Adts),
-            (b"ID3\x04", "mp4", Format::Mp3),
-            (b"\xff\xfb\x90\x00", "dat", Format::Mp3),
-            (b"\xff\xf1\x50\x80", "dat", Format::Adts),
-            (b"\x89PNG\r\n", "jpg", Format::Png),
-            (b"RIFF\0\0\0\0WEBPVP8 ", "jpg", Format::WebP),
-            (b"OggS\0\0\0\0OpusHead", "ogg", Format::Opus),
-            (b"OggS\0\0\0\0\x01vorbis", "opus", Format::Vorbis),
-            (b"", "mp3", Format::Mp3),
-        ] {
-            assert_eq!(told(head, extension), Some(format), "{head:?}");
-        }
-        for (head, extension) in [
-            (&b"hello"[..], "txt"),
-            (b"hello", "mkv"),
-            (b"RIFF\0\0\0\0CDXA", "mp4"),
-            (b"OggS\0\0\0\0Speex", "mp3"),
-            (b"", ""),
-        ] {
-            assert_eq!(told(head, extension), None, "{head:?}");
-        }
-        let mut packets = vec![0; 600];
-        for n in 0..3 {
-            packets[n * 188] = 0x47;
-        }
-        assert_eq!(told(&packets, ""), Some(Format::MpegTs));
-    }
-
-    #[test]
-    fn every_row_is_whole_and_no_extension_stands_for_two() {
-        let mut extensions = std::collections::BTreeMap::new();
-        for format in Format::ALL {
-            let row = format.row();
-            assert!(row.mime.contains('/') && !row.extensions.is_empty(), "{format:?}");
-            for extension in row.extensions {
-                assert_eq!(extension.to_lowercase(), *extension);
-                let other = extensions.insert(*extension, format);
-                assert!(other.is_none() || format == Format::JpegOther, "{extension}");
-                assert!(matches!(FileClass::of_extension(extension), FileClass::Media(_)));
-            }
-        }
-        assert_eq!(FileClass::of_extension("vtt"), FileClass::Captions { webvtt: true });
-        assert_eq!(FileClass::of_extension("iso"), FileClass::Unknown);
-    }
-}
+mod tests;

@@ -29,6 +29,8 @@ macro_rules! id {
 
 id!(/// A device's number in this house; it is not used again.
     DeviceId);
+id!(/// The number of a thing found on the network, as long as the service runs.
+    FoundId);
 id!(/// A published folder's number; it is not used again.
     FolderId);
 id!(/// A file's number; it is not used again.

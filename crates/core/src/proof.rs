@@ -10,7 +10,7 @@ use mostra_protocol::model::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
 use crate::ids::FileId;
-use crate::kind::Kind;
+use crate::kind::{Kind, Kinds};
 use crate::playback::{Layout, Playback};
 use crate::resource::ResourceId;
 use crate::sighting::{Act, Sighting};
@@ -29,14 +29,29 @@ pub enum Step {
     Listed,
     /// It took media data beyond what probes take.
     Started,
+    /// It took bytes at the pace of the piece's own time for a while.
+    KeptPlaying,
     /// It went to a later place and took as much again.
     SkippedAhead,
 }
 
 impl Step {
     /// All steps in order.
-    pub const ALL: [Step; 6] =
-        [Step::Seen, Step::Read, Step::Opened, Step::Listed, Step::Started, Step::SkippedAhead];
+    pub const ALL: [Step; 7] = [
+        Step::Seen,
+        Step::Read,
+        Step::Opened,
+        Step::Listed,
+        Step::Started,
+        Step::KeptPlaying,
+        Step::SkippedAhead,
+    ];
+
+    /// The steps of one kind, from *listed* on. A picture has no time of its own.
+    pub fn of_kind(kind: Kind) -> impl Iterator<Item = Step> {
+        let has = move |step: &Step| *step != Step::KeptPlaying || kind != Kind::Picture;
+        Step::ALL.into_iter().filter(|step| *step >= Step::Listed).filter(has)
+    }
 
     /// The word for people.
     pub fn word(self) -> &'static str {
@@ -46,6 +61,7 @@ impl Step {
             Step::Opened => "opened",
             Step::Listed => "listed",
             Step::Started => "started",
+            Step::KeptPlaying => "kept playing",
             Step::SkippedAhead => "skipped ahead",
         }
     }
@@ -82,6 +98,8 @@ pub enum Evidence {
     },
     /// It started to play something of a kind.
     Played(Kind),
+    /// It took so many seconds of it in the time that they play.
+    KeptPace(u32),
     /// It went to a later place and played on.
     PlayedOn,
     /// Something that an earlier version put into words.
@@ -100,6 +118,9 @@ impl fmt::Display for Evidence {
             Evidence::Items(items) => write!(f, "listed {items} items"),
             Evidence::Page { items, of } => write!(f, "listed {items} of {of} entries at once"),
             Evidence::Played(kind) => write!(f, "started {}", kind.word()),
+            Evidence::KeptPace(seconds) => {
+                write!(f, "took {seconds} seconds of it in the time that they play")
+            }
             Evidence::PlayedOn => f.write_str("went to a later place and played on"),
             Evidence::Words(words) => f.write_str(words),
         }
@@ -119,10 +140,10 @@ pub struct Proof {
     pub bytes: Option<u64>,
 }
 
-/// The six steps of one device. A step is confirmed once and keeps its first proof.
+/// The steps of one device. A step is confirmed once and keeps its first proof.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Ladder {
-    steps: [Option<Proof>; 6],
+    steps: [Option<Proof>; 7],
 }
 
 impl Ladder {
@@ -228,6 +249,17 @@ impl ConfirmedSteps {
 }
 
 impl ProofState {
+    /// The ladder of one kind: what was listed, started and skipped in of it.
+    pub fn of_kind(&self, kind: Kind) -> &Ladder {
+        &self.kinds[kind as usize]
+    }
+
+    /// The kinds of which something was started.
+    pub fn played(&self) -> Kinds {
+        let started = |kind: &Kind| self.of_kind(*kind).proof(Step::Started).is_some();
+        Kinds::of(Kind::ALL.into_iter().filter(started))
+    }
+
     /// What these sightings prove, in the order in which they were made.
     pub fn fold<'a>(sightings: impl IntoIterator<Item = &'a mut Sighting>) -> ProofState {
         let mut state = ProofState::default();
@@ -333,6 +365,12 @@ impl ProofState {
                     runs.splice(0..0, before);
                 }
             }
+            Act::Kept { title, kind, seconds } => {
+                let item = Some(title.clone());
+                let proof = Proof { item, ..plain(Evidence::KeptPace(*seconds)) };
+                confirm(&mut self.kinds[kind.index()], Step::KeptPlaying, proof.clone(), false);
+                confirm(&mut self.ladder, Step::KeptPlaying, proof, true);
+            }
             Act::Answered { .. }
             | Act::Faulted { .. }
             | Act::Denied { .. }
@@ -423,6 +461,22 @@ mod tests {
         assert!(!ladder.confirm(Step::Seen, proof(2, Evidence::Connected)));
         assert_eq!(ladder.proof(Step::Seen).unwrap().at.as_secs(), 1);
         assert_eq!(ladder.confirmed().count(), 1);
+    }
+
+    #[test]
+    fn keeping_to_the_time_of_a_piece_is_a_step_of_the_device_and_of_the_kind() {
+        let mut state = ProofState::default();
+        let act = Act::Kept { title: "Film".into(), kind: Kind::Video, seconds: 21 };
+        let contact = crate::sighting::Contact::Address(std::net::Ipv4Addr::LOCALHOST);
+        let mut sighting =
+            Sighting::new(crate::ids::DeviceId(1), contact, Moment::from_secs(9), act);
+        assert_eq!(state.apply(&mut sighting), [Step::KeptPlaying]);
+        assert!(sighting.proves);
+        let proof = state.of_kind(Kind::Video).proof(Step::KeptPlaying).unwrap();
+        assert_eq!(proof.evidence.to_string(), "took 21 seconds of it in the time that they play");
+        assert!(state.of_kind(Kind::Music).proof(Step::KeptPlaying).is_none());
+        assert!(!Step::of_kind(Kind::Picture).any(|step| step == Step::KeptPlaying));
+        assert!(Step::of_kind(Kind::Video).eq(Step::ALL[3..].iter().copied()));
     }
 
     #[test]

@@ -8,6 +8,7 @@ use mostra_protocol::Moment;
 
 use crate::Kind;
 use crate::ids::{DeviceId, StreamId};
+use crate::pace::Pace;
 use crate::resource::ResourceId;
 
 /// Seconds of which the bytes are kept one by one.
@@ -54,6 +55,8 @@ struct Stream {
     /// The place that it has come to, and the bytes that are being taken one after the other.
     position: u64,
     run: (u64, u64),
+    /// Whether it is taken at its own pace, until that is known; nothing of what has no time.
+    pace: Option<Pace>,
     /// Bytes by second, the last one being `second`.
     history: VecDeque<u64>,
     second: u64,
@@ -65,15 +68,29 @@ const PLAYING: u64 = 1 << 20;
 
 impl Stream {
     /// Takes in bytes of the resource. A player that looks at the index at the end is not there.
-    fn go_on(&mut self, from: u64, to: u64) {
-        self.run = match (self.run.0..=self.run.1).contains(&from) {
+    /// Gives for how long it was taken at its own pace, once that is long enough to count.
+    fn go_on(&mut self, now: Moment, from: u64, to: u64) -> Option<Duration> {
+        let goes_on = (self.run.0..=self.run.1).contains(&from);
+        self.run = match goes_on {
             true => (self.run.0, self.run.1.max(to)),
             false => (from, to),
         };
+        let taken = self.run.1 - self.run.0;
+        let kept = self.pace.as_mut().and_then(|pace| {
+            if !goes_on {
+                pace.restart(now);
+            }
+            pace.take(now, taken)
+        });
+        if kept.is_some() {
+            // Once is enough.
+            self.pace = None;
+        }
         let enough = PLAYING.min(self.size / 50);
         if self.run.0 == 0 || self.run.1 - self.run.0 > enough {
             self.position = self.run.1;
         }
+        kept
     }
 
     fn roll(&mut self, now: Moment) {
@@ -131,8 +148,9 @@ pub struct StreamBook {
 }
 
 impl StreamBook {
-    /// Notes bytes that a device acknowledged.
-    pub fn take(&mut self, now: Moment, taken: &AcknowledgedBytes<'_>) {
+    /// Notes bytes that a device acknowledged. Gives for how long it has taken the resource at that
+    /// one's own pace, once that is long enough to count.
+    pub fn take(&mut self, now: Moment, taken: &AcknowledgedBytes<'_>) -> Option<Duration> {
         let key = (taken.device, taken.resource);
         let stream = self.streams.entry(key).or_insert_with(|| {
             self.last_id.0 += 1;
@@ -147,6 +165,7 @@ impl StreamBook {
                 delivered: 0,
                 position: 0,
                 run: (0, 0),
+                pace: Pace::new(now, taken.size, taken.duration_ms),
                 history: VecDeque::from([0]),
                 second: now.as_secs(),
             }
@@ -154,10 +173,10 @@ impl StreamBook {
         stream.roll(now);
         stream.last = now;
         stream.delivered += taken.bytes;
-        stream.go_on(taken.position.saturating_sub(taken.bytes), taken.position);
         if let Some(last) = stream.history.back_mut() {
             *last += taken.bytes;
         }
+        stream.go_on(now, taken.position.saturating_sub(taken.bytes), taken.position)
     }
 
     /// Notes which resources devices have connections for now, and forgets the streams that are

@@ -80,7 +80,7 @@ async fn icon(request: HttpRequest, name: web::Path<String>) -> impl Responder {
 }
 
 /// What a person sees who opens the server's address (DESC-12): the console where it is open to
-/// them, else a page that says how it is opened.
+/// them, else a page that says that they reach the house, and how the console is opened.
 async fn page(request: HttpRequest, network: web::Data<Network>) -> impl Responder {
     let place = request.conn_data::<DeviceConnection>();
     let console = place.and_then(|at| network.console.url(*at.peer.ip(), *at.local.ip()));
@@ -92,11 +92,14 @@ async fn page(request: HttpRequest, network: web::Data<Network>) -> impl Respond
             .body(format!("<!doctype html><a href=\"{console}\">The console</a>"));
     }
     let name = mostra_protocol::model::xml::escape(&network.name());
+    let way = place.map(|at| format!(" from {} at {}", at.peer.ip(), at.local.ip()));
+    let way = way.unwrap_or_default();
     HttpResponse::Ok().content_type("text/html; charset=utf-8").body(format!(
         "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\">\
          <meta name=\"viewport\" content=\"width=device-width\"><title>{name}</title>\
          <body style=\"font:18px/1.5 sans-serif;max-width:36em;margin:3em auto;padding:0 1em\">\
-         <h1>{name}</h1><p>This is a media server. Look for it in the menu of your television, \
+         <h1>{name}</h1><p><b>You reach the house</b>{way}. Whoever sets it up sees that in \
+         its preflight.</p><p>This is a media server. Look for it in the menu of your television, \
          player or speaker.</p><p>Its console is closed to other machines. Whoever manages it opens it on \
          the host it runs on: in Settings, or by <code>mostra console open</code>.</p>"
     ))

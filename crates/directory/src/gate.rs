@@ -15,11 +15,14 @@ use futures_util::StreamExt as _;
 use mostra_app::devices::{Devices, Recognised};
 use mostra_app::network::{Network, server_field};
 use mostra_app::streams::{Load, Streams, Transfer};
+use mostra_core::found::OutsideAct;
 use mostra_core::sighting::Act;
 use mostra_net::TcpProbe;
+use mostra_protocol::model::service::OwnService;
 use tokio::time::timeout;
 
-use super::{DeviceConnection, HEAD_TIME};
+use super::recorder::Recorder;
+use super::{DeviceConnection, HEAD_TIME, heard};
 
 /// Who asks, decided once for the request.
 #[derive(Clone)]
@@ -82,6 +85,9 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<BoxBody, B>>, actix_web::Error> {
+    if heard::is_event(&request) {
+        return Ok(take_event(request).await.map_into_left_body());
+    }
     let network = request.app_data::<web::Data<Network>>();
     let devices = request.app_data::<web::Data<Devices>>();
     let admitted = match (network, devices, request.conn_data::<DeviceConnection>()) {
@@ -98,8 +104,15 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
     let answer = match admitted {
         Ok(requester) => {
             requester.limit(UNREAD);
+            let recorder = Recorder::begin(&requester, &request);
             request.extensions_mut().insert(requester);
-            next.call(request).await?.map_into_right_body()
+            match recorder {
+                None => next.call(request).await?.map_into_right_body(),
+                Some(recorder) => {
+                    let answer = next.call(request).await?.map_into_boxed_body();
+                    recorder.end(answer).map_into_left_body()
+                }
+            }
         }
         Err(status) => {
             let answer = HttpResponse::build(status).finish();
@@ -109,6 +122,32 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
     let mut answer = answer;
     dress(answer.response_mut().head_mut());
     Ok(answer)
+}
+
+/// Takes an event that a thing on the network sends because we subscribed at it.
+async fn take_event(mut request: ServiceRequest) -> ServiceResponse<BoxBody> {
+    let network = request.app_data::<web::Data<Network>>();
+    let checked = match (network, request.conn_data::<DeviceConnection>()) {
+        (Some(network), Some(connection)) => check(network, connection, request.head()).and_then(
+            // The body of what nobody asked for is not read.
+            |()| match network.watching.expects(request.path()) {
+                true => Ok(()),
+                false => Err(StatusCode::PRECONDITION_FAILED),
+            },
+        ),
+        _ => Err(StatusCode::INTERNAL_SERVER_ERROR),
+    };
+    let body = match checked {
+        Ok(()) => take_body(&mut request).await,
+        Err(status) => Err(status),
+    };
+    let answer = match body {
+        Ok(body) => heard::take(&request, &body),
+        Err(status) => HttpResponse::build(status).finish(),
+    };
+    let mut answer = request.into_response(answer);
+    dress(answer.response_mut().head_mut());
+    answer
 }
 
 /// Reads a body before anybody waits for it: as long as a head may take, and not for ever. On
@@ -136,16 +175,15 @@ pub(crate) fn dress(head: &mut ResponseHead) {
     head.headers_mut().insert(header::SERVER, HeaderValue::from_static(server_field()));
 }
 
-/// Whether a request is let through to be answered, and who asks.
+/// Whether a request came from where this house serves, and is one that it takes.
 ///
 /// # Errors
 /// The status with which it is refused.
-pub(crate) fn admit(
+fn check(
     network: &Network,
-    devices: &Devices,
     connection: &DeviceConnection,
     request: &RequestHead,
-) -> Result<Requester, StatusCode> {
+) -> Result<(), StatusCode> {
     if request.uri.path_and_query().is_some_and(|target| target.as_str().len() > LINE) {
         return Err(StatusCode::URI_TOO_LONG);
     }
@@ -155,7 +193,11 @@ pub(crate) fn admit(
     }
     let refused = StatusCode::FORBIDDEN;
     // The address the connection really came from, inside the subnet it arrived in (SEC-3).
-    if !network.may_come(*connection.peer.ip(), *connection.local.ip()) {
+    let (peer, local) = (*connection.peer.ip(), *connection.local.ip());
+    if !network.may_come(peer, local) {
+        let ours = network.served().iter().any(|served| served.address == local);
+        let act = if ours { OutsideAct::Connected } else { OutsideAct::Elsewhere(local) };
+        network.note_outsider(peer, act);
         return Err(refused);
     }
     if !host_is_ours(&request.headers, request.version, connection.local) {
@@ -173,9 +215,26 @@ pub(crate) fn admit(
     {
         return Err(refused);
     }
+    Ok(())
+}
+
+/// Whether a request is let through to be answered, and who asks.
+///
+/// # Errors
+/// The status with which it is refused.
+pub(crate) fn admit(
+    network: &Network,
+    devices: &Devices,
+    connection: &DeviceConnection,
+    request: &RequestHead,
+) -> Result<Requester, StatusCode> {
+    check(network, connection, request)?;
+    network.note_reached(*connection.peer.ip(), *connection.local.ip());
     let user_agent = text(&request.headers, &header::USER_AGENT);
     let field = |name: &str| request.headers.contains_key(name);
-    let device = devices.recognise(*connection.peer.ip(), user_agent, &field).ok_or(refused)?;
+    let asks = asks_for_content(request.uri.path());
+    let device = devices.recognise(*connection.peer.ip(), user_agent, &field, asks);
+    let device = device.ok_or(StatusCode::FORBIDDEN)?;
     devices.report(&device, Act::Connected);
     Ok(Requester {
         device,
@@ -184,6 +243,16 @@ pub(crate) fn admit(
         body: Bytes::new(),
         probe: connection.probe.clone(),
     })
+}
+
+/// Whether a request is for content, and not for what this house is: routers and control points read
+/// the description of whatever announces itself.
+fn asks_for_content(path: &str) -> bool {
+    let called = path.strip_prefix("/control/");
+    !(path == "/"
+        || path.starts_with("/about/")
+        || path.starts_with("/event/")
+        || called == Some(OwnService::ConnectionManager.slug()))
 }
 
 /// Whether Host names us (SEC-5). It may be missing only before HTTP/1.1; the library refuses

@@ -33,7 +33,7 @@ use tokio_util::codec::{Decoder as _, Encoder as _};
 use super::connection_limit::ConnectionLimit;
 use super::media::{self, MediaBody, Planner};
 use super::reject::reject_and_close;
-use super::{DeviceConnection, DirectoryParts, HANDED_OVER, HEAD_TIME, KEEP_ALIVE, gate};
+use super::{DeviceConnection, DirectoryParts, HANDED_OVER, HEAD_TIME, KEEP_ALIVE, gate, recorder};
 
 /// Bytes of a head that is looked for here; the few longer ones go to the server.
 const HEAD: usize = 8 << 10;
@@ -116,7 +116,9 @@ async fn serve(
             Ok(Next::Closed) | Err(_) => return None,
         };
         patience = KEEP_ALIVE;
+        let began = parts.clock.now();
         let admitted = gate::admit(&parts.network, &parts.devices, &connection, request.head());
+        let asking = admitted.as_ref().ok().map(|requester| requester.device.device);
         let mut answer = Response::build(StatusCode::OK).finish().drop_body();
         let body = match admitted {
             Ok(requester) => {
@@ -146,6 +148,17 @@ async fn serve(
         take(&stream, length).await.ok()?;
         gate::dress(answer.head_mut());
         let bytes = piece.as_ref().map_or(BodySize::Sized(0), |p| BodySize::Sized(p.length));
+        if let Some(device) = asking.filter(|device| parts.devices.recordings.runs(*device)) {
+            let length = piece.as_ref().map_or(0, |p| p.length);
+            let told = (answer.status().as_u16(), answer.headers(), length);
+            recorder::note_media(
+                &parts.devices,
+                parts.clock,
+                (device, began),
+                request.head(),
+                told,
+            );
+        }
         let mut head = BytesMut::new();
         codec.encode(Message::Item((answer, bytes)), &mut head).ok()?;
         let piece = piece.filter(|p| request.method() != Method::HEAD && p.length > 0);

@@ -130,6 +130,7 @@ fn initial(
     }
 }
 
-fn status_only(status: u16) -> HttpResponse {
+/// An answer of a status and nothing else.
+pub(crate) fn status_only(status: u16) -> HttpResponse {
     HttpResponse::build(StatusCode::from_u16(status).unwrap_or(StatusCode::BAD_REQUEST)).finish()
 }

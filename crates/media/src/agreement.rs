@@ -7,7 +7,7 @@ use std::fs::File;
 use std::path::Path;
 
 use mostra_core::facts::Facts;
-use mostra_core::format::{Format, Reader};
+use mostra_core::format::{Format, FormatReader};
 
 use crate::part_reader::PartReader;
 use crate::{asf, avi, ffprobe, mpeg};
@@ -26,10 +26,10 @@ fn ours(path: &Path) -> Option<Facts> {
     let facts = bare(path);
     let mut file = PartReader::new(File::open(path).unwrap(), facts.size);
     match facts.format.row().reader {
-        Reader::Transport => mpeg::transport::read(&mut file, facts),
-        Reader::Program => mpeg::program::read(&mut file, facts),
-        Reader::Avi => avi::read(&mut file, facts),
-        Reader::Asf => asf::read(&mut file, facts),
+        FormatReader::Transport => mpeg::transport::read(&mut file, facts),
+        FormatReader::Program => mpeg::program::read(&mut file, facts),
+        FormatReader::Avi => avi::read(&mut file, facts),
+        FormatReader::Asf => asf::read(&mut file, facts),
         other => panic!("{other:?} reads {path:?}"),
     }
 }

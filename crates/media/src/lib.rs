@@ -11,6 +11,7 @@ pub mod walk;
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 mod agreement;
+#[cfg(feature = "pictures")]
 pub mod art;
 mod asf;
 mod audio;

@@ -73,6 +73,11 @@ impl Mounts {
         self.around(path).map_or_else(|| "/".into(), |mount| mount.point.clone())
     }
 
+    /// The kind of file system that a path lies on, as the kernel calls it.
+    pub fn kind_of(&self, path: &Path) -> Option<&str> {
+        self.around(path).map(|mount| mount.kind.as_str())
+    }
+
     /// Of two on one point the later one, which lies over the other.
     fn around(&self, path: &Path) -> Option<&Mount> {
         let around = self.0.iter().filter(|mount| path.starts_with(&mount.point));
@@ -104,7 +109,7 @@ impl Mounts {
         self.around(real).map(|mount| mount.name(&names_of_devices())).unwrap_or_default()
     }
 
-    fn put_below(&self, top: &Path, path: &str, names: &Names, drives: &mut Drives) {
+    fn put_below(&self, top: &Path, path: &str, names: &DeviceNames, drives: &mut Drives) {
         for mount in &self.0 {
             let below = mount.point.strip_prefix(top).ok().and_then(Path::to_str);
             if let Some(below) = below.filter(|below| !below.is_empty()) {
@@ -118,16 +123,16 @@ impl Mounts {
 impl Mount {
     /// What the file system is called the next time as well: a disk gets another device name
     /// when it is plugged in again, but keeps its own.
-    fn name(&self, names: &Names) -> String {
+    fn name(&self, names: &DeviceNames) -> String {
         let source = names.get(Path::new(&self.source)).map_or(&self.source, |uuid| uuid);
         format!("{} {source} {}", self.kind, self.part)
     }
 }
 
 /// Devices by path, with the names of the file systems on them (UUID).
-type Names = HashMap<PathBuf, String>;
+type DeviceNames = HashMap<PathBuf, String>;
 
-fn names_of_devices() -> Names {
+fn names_of_devices() -> DeviceNames {
     let links = std::fs::read_dir("/dev/disk/by-uuid").into_iter().flatten().flatten();
     links
         .filter_map(|link| {

@@ -5,7 +5,7 @@ use std::io::Seek as _;
 use std::path::{Path, PathBuf};
 
 use mostra_core::facts::Facts;
-use mostra_core::format::{FileClass, Format, Reader};
+use mostra_core::format::{FileClass, Format, FormatReader};
 
 use crate::extension::Extension;
 use crate::part_reader::PartReader;
@@ -51,17 +51,17 @@ pub fn probe_opened(
     file.rewind().map_err(|e| unreadable(&e))?;
     let facts = Facts::bare(format.kind(), format, size, modified_ms);
     let read = match format.row().reader {
-        Reader::Mp4 => mp4::read(&mut file, facts),
-        Reader::Matroska => matroska::read(&mut file, facts),
-        Reader::Jpeg => jpeg::read(&mut file, facts),
-        Reader::Picture => picture::read(&mut file, facts),
-        Reader::Tags(codec) => audio::read(&mut file, facts, codec),
-        Reader::Adts => audio::adts(&mut file, facts),
-        Reader::Transport => or_ffprobe(mpeg::transport::read, &mut file, facts, path),
-        Reader::Program => or_ffprobe(mpeg::program::read, &mut file, facts, path),
-        Reader::Avi => or_ffprobe(avi::read, &mut file, facts, path),
-        Reader::Asf => or_ffprobe(asf::read, &mut file, facts, path),
-        Reader::Probe => ffprobe::read(&path(), facts),
+        FormatReader::Mp4 => mp4::read(&mut file, facts),
+        FormatReader::Matroska => matroska::read(&mut file, facts),
+        FormatReader::Jpeg => jpeg::read(&mut file, facts),
+        FormatReader::Picture => picture::read(&mut file, facts),
+        FormatReader::Tags(codec) => audio::read(&mut file, facts, codec),
+        FormatReader::Adts => audio::adts(&mut file, facts),
+        FormatReader::Transport => or_ffprobe(mpeg::transport::read, &mut file, facts, path),
+        FormatReader::Program => or_ffprobe(mpeg::program::read, &mut file, facts, path),
+        FormatReader::Avi => or_ffprobe(avi::read, &mut file, facts, path),
+        FormatReader::Asf => or_ffprobe(asf::read, &mut file, facts, path),
+        FormatReader::Probe => ffprobe::read(&path(), facts),
     };
     read.map(Facts::tamed)
 }

@@ -19,9 +19,12 @@ use std::time::Duration;
 use clap::Parser;
 use mostra_app::accounts::Accounts;
 use mostra_app::compute_pool::ComputePool;
-use mostra_app::devices::{Devices, DevicesParts, sightings};
+use mostra_app::devices::{Devices, DevicesParts, arrivals, sightings};
 use mostra_app::library::{Library, LibraryOptions, SharedCatalogue, first_catalogue};
-use mostra_app::network::{Network, NetworkOptions, Subscriptions, discovery, event_delivery};
+use mostra_app::network::{
+    Network, NetworkOptions, Subscriptions, discovery, event_delivery, watching,
+};
+use mostra_app::preflight::{self, Preflight, PreflightParts};
 use mostra_app::streams::Streams;
 use mostra_app::{Clock, Context, host_load, memory, saved_records};
 use mostra_console_api::{HouseAccess, Side};
@@ -154,11 +157,11 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let context = Context::new(clock, records);
     let (commands, for_discovery) = mpsc::unbounded_channel();
     let house =
-        House::open(&context, &config, served, device_port, commands).await.map_err(|e| {
+        Owners::open(&context, &config, served, device_port, commands).await.map_err(|e| {
             StartupError::new(format!("the records cannot be read: {e}"), "See PostgreSQL's log.")
         })?;
 
-    let watched = service_manager::Watched {
+    let watched = service_manager::StatusParts {
         context: context.clone(),
         network: house.network.clone(),
         devices: house.devices.clone(),
@@ -184,9 +187,13 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
             .map_err(broken)?;
     let (network, devices) = (house.network.clone(), house.devices.clone());
     let mut announcing = tokio::spawn(discovery::run(network, devices.clone(), for_discovery));
+    let register = devices.clone();
+    tokio::task::spawn_blocking(move || register.load_makers());
+    tokio::spawn(arrivals::run(devices.clone(), house.network.clone()));
     let mut noting = tokio::spawn(sightings::run(devices.clone()));
     let delivering = event_delivery::run(context.clone(), house.subscriptions.clone(), devices);
     let mut delivering = tokio::spawn(delivering);
+    let watching = tokio::spawn(watching::run(house.network.clone()));
     let mut holding =
         tokio::spawn(records::keep_hold(context.clone(), house.accounts.clone(), hold));
     tokio::spawn(host_load::run(context.clone(), console.host_load.clone()));
@@ -200,6 +207,7 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
         let hour = || u32::try_from(jiff::Zoned::now().hour()).unwrap_or_default();
         tokio::spawn(console.saved.clone().keep(hour));
     }
+    tokio::spawn(preflight::run(console.preflight.clone()));
     console.access.restore(&console).await;
     let follow = console.clone();
     tokio::spawn(async move { follow.access.follow(&follow).await });
@@ -249,6 +257,7 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let _ = tokio::time::timeout(quickly, device_listeners.close()).await;
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
     let _ = tokio::time::timeout(quickly, noting).await;
+    let _ = tokio::time::timeout(quickly, watching).await;
     tracing::info!("stopped");
     Ok(if to_restart { EndedFor::ToRestart } else { EndedFor::Stopped })
 }
@@ -267,7 +276,7 @@ fn chosen_interfaces(config: &Config) -> Result<Vec<ServedInterface>, StartupErr
 }
 
 /// The owners of all state, from which the listeners are given what they use.
-struct House {
+struct Owners {
     accounts: Arc<Accounts>,
     devices: Arc<Devices>,
     library: Arc<Library>,
@@ -277,14 +286,14 @@ struct House {
     pool: Arc<ComputePool>,
 }
 
-impl House {
+impl Owners {
     async fn open(
         context: &Context,
         config: &Config,
         served: Vec<ServedInterface>,
         device_port: u16,
         commands: mpsc::UnboundedSender<discovery::DiscoveryCommand>,
-    ) -> Result<House, StoreError> {
+    ) -> Result<Owners, StoreError> {
         let options = NetworkOptions {
             interfaces: config.interfaces.clone(),
             max_age: config.max_age,
@@ -308,6 +317,7 @@ impl House {
             streams: streams.clone(),
             neighbours: neighbours(),
             rules: config.rules.clone(),
+            recordings: config.data.join("recordings"),
         };
         let devices = Arc::new(Devices::open(parts).await?);
         let options = LibraryOptions {
@@ -317,7 +327,7 @@ impl House {
         };
         let library =
             Library::open(context.clone(), options, devices.clone(), catalogue, last_id).await?;
-        Ok(House {
+        Ok(Owners {
             accounts: Arc::new(Accounts::open(context.clone()).await?),
             devices,
             library: Arc::new(library),
@@ -370,6 +380,12 @@ impl House {
                 &config.database_url,
             )),
             access: Arc::new(HouseAccess::new(config.house_port)),
+            preflight: Arc::new(Preflight::new(PreflightParts {
+                context: context.clone(),
+                network: self.network.clone(),
+                devices: self.devices.clone(),
+                library: self.library.clone(),
+            })),
         }
     }
 }

@@ -58,7 +58,7 @@ pub(crate) fn stopping() {
 }
 
 /// What the line of status is made of.
-pub(crate) struct Watched {
+pub(crate) struct StatusParts {
     /// What changes.
     pub(crate) context: Context,
     /// The house's name, and whether it is on.
@@ -69,7 +69,7 @@ pub(crate) struct Watched {
     pub(crate) streams: Arc<Streams>,
 }
 
-impl Watched {
+impl StatusParts {
     /// Tells how the house is whenever that changes, and in time that the service lives.
     pub(crate) async fn run(self) {
         if !is_there() {

@@ -16,5 +16,5 @@ pub use interface_monitor::{InterfaceChange, InterfaceMonitor};
 pub use interfaces::{InterfaceError, Interfaces, ServedInterface};
 pub use listen::{ListenError, listen};
 pub use neighbours::Neighbours;
-pub use ssdp_socket::{Received, SsdpSocket};
+pub use ssdp_socket::{Received, SsdpSocket, Via};
 pub use tcp_probe::{Reading, TcpProbe};

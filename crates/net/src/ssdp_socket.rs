@@ -21,22 +21,45 @@ pub struct Received {
     pub interface: u32,
     /// Who sent it, as it says.
     pub from: SocketAddrV4,
-    /// Whether it came by the group.
-    pub multicast: bool,
+    /// By which of the interface's sockets it came.
+    pub via: Via,
     /// What it holds.
     pub data: Vec<u8>,
+}
+
+/// A socket of an interface.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Via {
+    /// The one that joined the group.
+    Group,
+    /// The one at our address.
+    Own,
+    /// The one by which we search, and to which answers come (SCP-3).
+    Search,
 }
 
 /// Ports on which unicast searches may be taken instead (SSDP-6).
 const SEARCH_PORTS: std::ops::RangeInclusive<u16> = 49_152..=65_535;
 
 #[derive(Debug)]
-struct SocketPair {
+struct Sockets {
     /// For what comes by the group; none where the port belongs to somebody else: then the house
     /// only announces (SSDP-6).
     group: Option<UdpSocket>,
-    /// For what comes to our address, and for all that is sent.
+    /// For what comes to our address, and for all that is sent but searches.
     own: UdpSocket,
+    /// For our searches and their answers.
+    search: UdpSocket,
+}
+
+impl Sockets {
+    fn by(&self, via: Via) -> Option<&UdpSocket> {
+        match via {
+            Via::Group => self.group.as_ref(),
+            Via::Own => Some(&self.own),
+            Via::Search => Some(&self.search),
+        }
+    }
 }
 
 /// An interface on which datagrams are received and sent, until this is dropped.
@@ -44,16 +67,18 @@ struct SocketPair {
 pub struct SsdpSocket {
     /// The interface.
     pub interface: ServedInterface,
-    sockets: Arc<SocketPair>,
+    sockets: Arc<Sockets>,
     /// The port of our own socket, where it is not the usual one.
     search_port: Option<u16>,
     /// Why nothing is received by the group.
     group_error: Option<io::Error>,
-    tasks: [AbortHandle; 2],
+    /// The port by which we search.
+    searches_from: u16,
+    tasks: [AbortHandle; 3],
 }
 
 impl SsdpSocket {
-    /// Opens the sockets of an interface and receives on both. What comes while `received` is full
+    /// Opens the sockets of an interface and receives on all. What comes while `received` is full
     /// is dropped, before it costs anything.
     ///
     /// # Errors
@@ -68,13 +93,32 @@ impl SsdpSocket {
             Ok(group) => (Some(group), None),
             Err(error) => (None, Some(error)),
         };
-        let sockets = Arc::new(SocketPair { group, own });
-        let tasks = [true, false].map(|multicast| {
-            let receiving =
-                receive(sockets.clone(), interface.clone(), multicast, received.clone());
+        let search = Socket::new(Domain::IPV4, Type::DGRAM, Some(Protocol::UDP))?;
+        search.set_nonblocking(true)?;
+        search.bind(&SocketAddrV4::new(interface.address, 0).into())?;
+        send_by(&search, interface.address, ttl)?;
+        let search = UdpSocket::from_std(search.into())?;
+        let searches_from = search.local_addr()?.port();
+        let sockets = Arc::new(Sockets { group, own, search });
+        let tasks = [Via::Group, Via::Own, Via::Search].map(|via| {
+            let receiving = receive(sockets.clone(), interface.clone(), via, received.clone());
             tokio::spawn(receiving).abort_handle()
         });
-        Ok(SsdpSocket { interface: interface.clone(), sockets, search_port, group_error, tasks })
+        let interface = interface.clone();
+        Ok(SsdpSocket { interface, sockets, search_port, group_error, searches_from, tasks })
+    }
+
+    /// Whether a datagram is one of our own searches, which come back to us by the group.
+    pub fn is_own_search(&self, from: SocketAddrV4) -> bool {
+        *from.ip() == self.interface.address && from.port() == self.searches_from
+    }
+
+    /// Sends a search; its answers come [by the same socket](Via::Search).
+    ///
+    /// # Errors
+    /// Those of the system.
+    pub async fn search(&self, data: &[u8], to: SocketAddrV4) -> io::Result<()> {
+        self.sockets.search.send_to(data, SocketAddr::V4(to)).await.map(|_| ())
     }
 
     /// Why nothing is received by the group, where that is so.
@@ -103,20 +147,18 @@ impl Drop for SsdpSocket {
 }
 
 async fn receive(
-    sockets: Arc<SocketPair>,
+    sockets: Arc<Sockets>,
     interface: ServedInterface,
-    multicast: bool,
+    via: Via,
     received: mpsc::Sender<Received>,
 ) {
-    let Some(socket) = (if multicast { sockets.group.as_ref() } else { Some(&sockets.own) }) else {
-        return;
-    };
+    let Some(socket) = sockets.by(via) else { return };
     let mut buffer = vec![0; 65_536];
     loop {
         match socket.recv_from(&mut buffer).await {
             Ok((length, SocketAddr::V4(from))) => {
                 let data = buffer[..length].to_vec();
-                let datagram = Received { interface: interface.index, from, multicast, data };
+                let datagram = Received { interface: interface.index, from, via, data };
                 let _ = received.try_send(datagram);
                 if received.is_closed() {
                     return;
@@ -162,8 +204,13 @@ fn own(address: Ipv4Addr, ttl: u32) -> io::Result<(UdpSocket, Option<u16>)> {
             (own, Some(port.ok_or(io::ErrorKind::AddrInUse)?))
         }
     };
-    own.set_multicast_if_v4(&address)?;
-    own.set_multicast_loop_v4(true)?;
-    own.set_multicast_ttl_v4(if address.is_loopback() { 0 } else { ttl })?;
+    send_by(&own, address, ttl)?;
     Ok((UdpSocket::from_std(own.into())?, search_port))
+}
+
+/// Has multicast leave by the interface of an address; on loopback it stays there.
+fn send_by(socket: &Socket, address: Ipv4Addr, ttl: u32) -> io::Result<()> {
+    socket.set_multicast_if_v4(&address)?;
+    socket.set_multicast_loop_v4(true)?;
+    socket.set_multicast_ttl_v4(if address.is_loopback() { 0 } else { ttl })
 }

@@ -7,8 +7,8 @@ use actix_web::http::StatusCode;
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use mostra_protocol::control_point::read_properties;
 
-use crate::screen;
 use crate::stand_in::{Deed, StandIn};
+use crate::{announce, screen};
 
 /// Where events arrive.
 pub(crate) const EVENT_PATH: &str = "/event";
@@ -44,8 +44,14 @@ async fn answer(
     body: web::Bytes,
 ) -> HttpResponse {
     let stand_in = stand_in.into_inner();
-    let local = request.peer_addr().is_some_and(|peer| peer.ip().is_loopback());
-    match (request.method().as_str(), request.path()) {
+    // Only who sits before it may drive it: somebody on the same machine.
+    let own = std::net::IpAddr::V4(stand_in.persona.address);
+    let local = request.peer_addr().is_some_and(|peer| peer.ip().is_loopback() || peer.ip() == own);
+    if let Some(answer) = announce::serve(&stand_in, &request, &body) {
+        return answer;
+    }
+    let (method, path) = (request.method().as_str(), request.path());
+    match (method, path) {
         ("NOTIFY", EVENT_PATH) => {
             let sid = request
                 .headers()

@@ -11,36 +11,48 @@ use tokio::net::UdpSocket;
 
 use crate::persona::Persona;
 
-/// Searches from the persona's own address; gives the LOCATIONs that answered, each once.
+/// Searches from the persona's own address; gives the LOCATION that answers first of those that were
+/// not `tried` yet. A television shows what answered and does not wait for the rest.
 ///
 /// # Errors
 /// A sentence that says what failed.
-pub(crate) async fn find(persona: &Persona) -> anyhow::Result<Vec<String>> {
+pub(crate) async fn find(persona: &Persona, tried: &[String]) -> anyhow::Result<Option<String>> {
+    let search = persona.search.as_ref().context("it never searches")?;
+    find_of(persona, &search.target, tried).await
+}
+
+/// The same for another target.
+///
+/// # Errors
+/// A sentence that says what failed.
+pub(crate) async fn find_of(
+    persona: &Persona,
+    wanted: &str,
+    tried: &[String],
+) -> anyhow::Result<Option<String>> {
+    let search = persona.search.as_ref().context("it never searches")?;
     let socket =
         open(persona.address).with_context(|| format!("cannot search from {}", persona.address))?;
-    let message = compose_search(&persona.search.target, persona.search.mx, &persona.user_agent);
+    let message = compose_search(wanted, search.mx, &persona.user_agent);
     let group = SocketAddr::V4(SocketAddrV4::new(SSDP_GROUP, SSDP_PORT));
-    let mut found: Vec<String> = Vec::new();
     let mut buffer = [0; 2048];
-    for _ in 0..persona.search.times {
+    for _ in 0..search.times {
         socket.send_to(&message, group).await.context("cannot search")?;
-        let end = tokio::time::Instant::now()
-            + Duration::from_millis(u64::from(persona.search.mx) * 1000 + 300);
+        let end =
+            tokio::time::Instant::now() + Duration::from_millis(u64::from(search.mx) * 1000 + 300);
         while let Ok(Ok((length, _))) =
             tokio::time::timeout_at(end, socket.recv_from(&mut buffer)).await
         {
             if let Some(Message::Answer { about, target }) = parse_datagram(&buffer[..length])
                 && let Some(location) = about.location
-                && target == persona.search.target
-                && !found.contains(&location)
+                && target == wanted
+                && !tried.contains(&location)
             {
-                found.push(location);
-                // A television shows what answered and does not wait for the rest.
-                return Ok(found);
+                return Ok(Some(location));
             }
         }
     }
-    Ok(found)
+    Ok(None)
 }
 
 fn open(address: Ipv4Addr) -> std::io::Result<UdpSocket> {

@@ -4,17 +4,24 @@
 //! received by really decoding it, shows its screen as text, and can be driven over a small
 //! local JSON control.
 
+mod announce;
 mod control;
+mod controlling;
 mod finder;
 mod http;
 mod judge;
+mod learn;
+mod menus;
 mod persona;
+mod recording;
+mod renderer;
+mod replay;
 mod screen;
 mod stand_in;
 mod take;
 
 use std::net::{Ipv4Addr, SocketAddrV4};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,6 +30,7 @@ use anyhow::Context as _;
 use clap::{Parser, Subcommand};
 
 use persona::Persona;
+use recording::RecordedConversation;
 use stand_in::{Deed, StandIn};
 
 /// The port of a stand-in's control, on its own address.
@@ -47,6 +55,25 @@ enum Verb {
         #[arg(long)]
         quiet: bool,
     },
+    /// Say again to a media server what a recorded device said, and compare the answers
+    Replay {
+        /// The recording, as `mostra recording save` writes it
+        file: PathBuf,
+        /// The address to speak from
+        #[arg(long, default_value_t = Ipv4Addr::LOCALHOST)]
+        from: Ipv4Addr,
+        /// The address of the server's description; left out: the server is searched for
+        #[arg(long, value_name = "URL")]
+        description: Option<String>,
+    },
+    /// Make a persona of a recorded device; it is written to the standard output
+    Learn {
+        /// The recording, as `mostra recording save` writes it
+        file: PathBuf,
+        /// The address that the persona is to have
+        #[arg(long, default_value_t = Ipv4Addr::new(127, 0, 0, 40))]
+        address: Ipv4Addr,
+    },
     /// Show a stand-in's screen
     Show {
         /// Its address
@@ -68,6 +95,10 @@ async fn main() -> ExitCode {
     }
     let outcome = match Arguments::parse().verb {
         Verb::Run { personas, quiet } => run(&personas, quiet).await,
+        Verb::Replay { file, from, description } => {
+            replay_file(&file, from, description.as_deref()).await
+        }
+        Verb::Learn { file, address } => learn_file(&file, address),
         Verb::Show { address } => show(address).await,
         Verb::Do { address, deed } => tell(address, &deed).await,
     };
@@ -90,10 +121,12 @@ async fn run(files: &[PathBuf], quiet: bool) -> anyhow::Result<ExitCode> {
         println!("{} is on at {}", persona.name, persona.address);
         let stand_in = Arc::new(StandIn::new(persona));
         control::serve(stand_in.clone(), listener)?;
+        announce::run(&stand_in.persona)?;
         stand_ins.push(stand_in);
     }
     if !quiet {
-        for stand_in in &stand_ins {
+        let searching = |stand_in: &&Arc<StandIn>| stand_in.persona.search.is_some();
+        for stand_in in stand_ins.iter().filter(searching) {
             let stand_in = stand_in.clone();
             tokio::spawn(async move { stand_in.act(Deed::Find).await });
         }
@@ -106,6 +139,22 @@ async fn run(files: &[PathBuf], quiet: bool) -> anyhow::Result<ExitCode> {
     for stand_in in &stand_ins {
         stand_in.leave().await;
     }
+    Ok(ExitCode::SUCCESS)
+}
+
+async fn replay_file(
+    file: &Path,
+    from: Ipv4Addr,
+    description: Option<&str>,
+) -> anyhow::Result<ExitCode> {
+    let recording = RecordedConversation::read(file)?;
+    let same = replay::replay(&recording, from, description).await?;
+    Ok(if same { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+fn learn_file(file: &Path, address: Ipv4Addr) -> anyhow::Result<ExitCode> {
+    let persona = learn::learn(&RecordedConversation::read(file)?, address);
+    print!("{}", toml::to_string(&persona)?);
     Ok(ExitCode::SUCCESS)
 }
 

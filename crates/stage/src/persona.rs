@@ -1,13 +1,16 @@
 //! Persona files: a device's habits as data.
 
 use anyhow::Context as _;
+use std::collections::BTreeMap;
 use std::net::Ipv4Addr;
 use std::path::Path;
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
+
+use crate::announce::Announces;
 
 /// A device's habits.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Persona {
     /// Its name.
@@ -16,22 +19,55 @@ pub(crate) struct Persona {
     pub maker: String,
     /// The address it owns.
     pub address: Ipv4Addr,
+    /// The hardware addresses that it has where a network is made for it: of its cable, of its radio.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub hardware: Vec<String>,
     /// What it calls itself in requests.
     pub user_agent: String,
     /// The MIME types it plays.
+    #[serde(default)]
     pub plays: Vec<String>,
     /// Whether it subscribes to changes.
+    #[serde(default)]
     pub subscribes: bool,
-    /// How it looks for servers.
-    pub search: PersonaSearch,
+    /// Whether it asks the registrar before it lists anything.
+    #[serde(default)]
+    pub registrar: bool,
+    /// How it looks for servers; left out: it does not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub search: Option<PersonaSearch>,
     /// How it browses.
+    #[serde(default)]
     pub browse: BrowseSettings,
     /// How it fetches media.
+    #[serde(default)]
     pub play: Play,
+    /// What it lets in from outside, of a router.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub port_mappings: Vec<PersonaMapping>,
+    /// What it announces; left out: nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub announces: Option<Announces>,
+}
+
+/// A port of a router that leads to a machine inside.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct PersonaMapping {
+    /// `TCP` or `UDP`.
+    pub protocol: String,
+    /// The port outside.
+    pub external: u16,
+    /// The port inside.
+    pub internal: u16,
+    /// The machine inside.
+    pub to: Ipv4Addr,
+    /// What it is said to be for.
+    pub description: String,
 }
 
 /// How a device looks for servers.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct PersonaSearch {
     /// The search target.
@@ -43,17 +79,20 @@ pub(crate) struct PersonaSearch {
 }
 
 /// How a device browses.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct BrowseSettings {
     /// Objects asked for at a time.
     pub page: u32,
     /// The Filter it sends.
     pub filter: String,
+    /// Menus that it makes by searching for a class, by title; none: it browses.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub by_class: BTreeMap<String, String>,
 }
 
 /// How a device fetches media.
-#[derive(Debug, Clone, Deserialize)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Play {
     /// Bytes it takes to recognise a file; 0: it asks for whole files.

@@ -6,16 +6,21 @@ use std::sync::Arc;
 
 use clap::Subcommand;
 use mostra_protocol::control_point::protocol_info::ReadInfo;
-use mostra_protocol::control_point::{read_answer, read_description, write_call};
-use mostra_protocol::model::didl::{self, ReadObject};
-use mostra_protocol::model::service::content_directory::{Action, DEFINITION};
+use mostra_protocol::control_point::read_description;
+use mostra_protocol::model::didl::ReadObject;
+use mostra_protocol::model::identifiers::split_version;
+use mostra_protocol::model::service::Definition;
+use mostra_protocol::model::service::content_directory::DEFINITION;
 use serde::{Deserialize, Serialize};
 use tokio::sync::Mutex;
 
+use crate::announce;
 use crate::control::EVENT_PATH;
+use crate::controlling::FoundRenderer;
 use crate::finder;
 use crate::http::{self, HttpRequest};
 use crate::persona::Persona;
+use crate::renderer::Renderer;
 use crate::take::Take;
 
 /// Something a stand-in can be told to do.
@@ -34,8 +39,25 @@ pub(crate) enum Deed {
         /// The item's title
         title: String,
     },
+    /// Play an item for some seconds, no faster than it plays
+    Watch {
+        /// The item's title
+        title: String,
+        /// For how long
+        #[arg(default_value_t = 25)]
+        seconds: u64,
+    },
     /// Skip ahead in what is playing
     Skip,
+    /// Look for renderers, and list them
+    Renderers,
+    /// Set the volume of a renderer that was listed
+    Volume {
+        /// Its name
+        renderer: String,
+        /// From 0 to 100
+        volume: u16,
+    },
     /// Ask again for the last item's address, whatever the menus say
     Again,
 }
@@ -57,9 +79,19 @@ pub(crate) struct Outcome {
 pub(crate) struct Server {
     /// Its name.
     pub name: String,
-    at: SocketAddrV4,
-    control: String,
+    /// Its address and port.
+    pub at: SocketAddrV4,
     event: String,
+    /// Where its services are called, by type without version.
+    control: Vec<(String, String)>,
+}
+
+impl Server {
+    /// Where a service of it is called.
+    pub(crate) fn control_of(&self, of: &Definition) -> Option<&str> {
+        let found = self.control.iter().find(|(name, _)| name == of.name);
+        found.map(|(_, path)| path.as_str())
+    }
 }
 
 /// What is on the screen, and behind it.
@@ -83,22 +115,34 @@ pub(crate) struct StandInState {
     pub sid: Option<String>,
     /// The update id last told.
     pub update_id: Option<String>,
+    /// Renderers that were found.
+    pub renderers: Vec<FoundRenderer>,
 }
 
 /// A stand-in.
 #[derive(Debug)]
 pub(crate) struct StandIn {
     /// Its habits.
-    pub persona: Persona,
+    pub persona: Arc<Persona>,
     /// What it knows.
     pub state: Mutex<StandInState>,
+    renderer: std::sync::Mutex<Renderer>,
 }
 
 impl StandIn {
     /// Switched on, knowing nothing.
     pub(crate) fn new(persona: Persona) -> StandIn {
         let said = "switched on".to_owned();
-        StandIn { persona, state: Mutex::new(StandInState { said, ..StandInState::default() }) }
+        StandIn {
+            persona: Arc::new(persona),
+            state: Mutex::new(StandInState { said, ..StandInState::default() }),
+            renderer: std::sync::Mutex::default(),
+        }
+    }
+
+    /// What it plays and how loud, of one that renders.
+    pub(crate) fn renderer(&self) -> std::sync::MutexGuard<'_, Renderer> {
+        self.renderer.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 
     /// Does something and says how it went.
@@ -108,7 +152,12 @@ impl StandIn {
             Deed::Find => self.find(&mut state).await,
             Deed::List { menu } => self.list(&mut state, menu.as_deref()).await,
             Deed::Play { title } => self.play(&mut state, &title).await,
+            Deed::Watch { title, seconds } => self.watch(&mut state, &title, seconds).await,
             Deed::Skip => self.skip(&mut state).await,
+            Deed::Renderers => self.renderers(&mut state).await,
+            Deed::Volume { renderer, volume } => {
+                self.set_volume(&mut state, &renderer, volume).await
+            }
             Deed::Again => self.again(&mut state).await,
         };
         let (done, said) = match outcome {
@@ -137,8 +186,9 @@ impl StandIn {
         }
     }
 
-    /// Switched off: the subscription is given back.
+    /// Switched off: the subscription is given back, and the others are told.
     pub(crate) async fn leave(&self) {
+        announce::leave(&self.persona).await;
         let state = self.state.lock().await;
         if let (Some(server), Some(sid)) = (&state.server, &state.sid) {
             let request =
@@ -147,9 +197,21 @@ impl StandIn {
         }
     }
 
+    /// Uses the first server that can be listed: a person takes another when one shows nothing.
     async fn find(&self, state: &mut StandInState) -> anyhow::Result<String> {
-        let found = finder::find(&self.persona).await?;
-        let location = found.first().context("no media server found")?;
+        let mut tried = Vec::new();
+        let mut last = None;
+        while let Some(location) = finder::find(&self.persona, &tried).await? {
+            match self.connect(state, &location).await {
+                Ok(said) => return Ok(said),
+                Err(why) => last = Some(why),
+            }
+            tried.push(location);
+        }
+        Err(last.unwrap_or_else(|| anyhow::anyhow!("no media server found")))
+    }
+
+    async fn connect(&self, state: &mut StandInState, location: &str) -> anyhow::Result<String> {
         let (at, path) = http::split_url(location).context("its address cannot be understood")?;
         let request =
             HttpRequest::new("GET", at, &path).field("User-Agent", &self.persona.user_agent);
@@ -161,11 +223,15 @@ impl StandIn {
         let device = read_description(&text).context("the description cannot be read")?;
         let (device, content) =
             device.with(&DEFINITION).context("it offers no content directory")?;
+        let services = device.services.iter().map(|service| {
+            let kind = service.kind.to_string();
+            (split_version(&kind).0.to_owned(), service.control.clone())
+        });
         let server = Server {
             name: device.friendly_name.clone(),
             at,
-            control: content.control.clone(),
             event: content.event.clone(),
+            control: services.collect(),
         };
         if self.persona.subscribes {
             let callback =
@@ -183,17 +249,15 @@ impl StandIn {
         }
         let said = format!("found {}", server.name);
         state.server = Some(server);
+        if self.persona.registrar {
+            self.ask_registrar(state).await?;
+        }
         self.list(state, None).await?;
         Ok(said)
     }
 
     async fn list(&self, state: &mut StandInState, menu: Option<&str>) -> anyhow::Result<String> {
-        let mut listed = self.children(state, "0").await?;
-        for title in menu.into_iter().flat_map(|way| way.split('/')) {
-            let container = listed.iter().find(|o| o.container && o.title == title);
-            let container = container.with_context(|| format!("there is no menu {title}"))?;
-            listed = self.children(state, &container.id.clone()).await?;
-        }
+        let listed = self.menu(state, menu).await?;
         state.menu = menu.unwrap_or_default().to_owned();
         state.listed = listed;
         state.take = None;
@@ -201,50 +265,8 @@ impl StandIn {
         Ok(format!("{place} shows {} entries", state.listed.len()))
     }
 
-    /// All children of a container, in pages of the persona's size.
-    async fn children(&self, state: &StandInState, id: &str) -> anyhow::Result<Vec<ReadObject>> {
-        let mut all: Vec<ReadObject> = Vec::new();
-        loop {
-            let start = all.len().to_string();
-            let (objects, total) = self.browse(state, id, "BrowseDirectChildren", &start).await?;
-            let came = objects.len();
-            all.extend(objects);
-            if came == 0 || all.len() >= total {
-                return Ok(all);
-            }
-        }
-    }
-
-    async fn browse(
-        &self,
-        state: &StandInState,
-        id: &str,
-        flag: &str,
-        start: &str,
-    ) -> anyhow::Result<(Vec<ReadObject>, usize)> {
-        let server = state.server.as_ref().context("no media server found yet")?;
-        let page = self.persona.browse.page.to_string();
-        let filter = self.persona.browse.filter.as_str();
-        let body = write_call(Action::Browse, &[id, flag, filter, start, &page, ""]);
-        let action = format!("\"{}#Browse\"", DEFINITION.urn());
-        let mut request = HttpRequest::new("POST", server.at, &server.control)
-            .field("User-Agent", &self.persona.user_agent)
-            .field("Content-Type", "text/xml; charset=\"utf-8\"")
-            .field("SOAPACTION", &action);
-        request.body = body.into_bytes();
-        let answer = http::fetch(self.persona.address, request, 8 << 20).await?;
-        let text = String::from_utf8(answer.body).context("the answer is not text")?;
-        let outputs =
-            read_answer(&text).map_err(|error| anyhow::anyhow!("the server says {error}"))?;
-        let output = |name: &str| outputs.argument(name).unwrap_or_default();
-        let objects = didl::read(output("Result")).context("the list cannot be read")?;
-        if output("NumberReturned").parse() != Ok(objects.len()) {
-            anyhow::bail!("the list and its count differ");
-        }
-        Ok((objects, output("TotalMatches").parse().unwrap_or(0)))
-    }
-
-    async fn play(&self, state: &mut StandInState, title: &str) -> anyhow::Result<String> {
+    /// Finds an item on the screen and takes what is needed to recognise it.
+    async fn begin(&self, state: &mut StandInState, title: &str) -> anyhow::Result<Take> {
         let item = state.listed.iter().find(|o| !o.container && o.title == title);
         let item = item.with_context(|| format!("{title} is not on the screen"))?.clone();
         let (mut objects, _) = self.browse(state, &item.id, "BrowseMetadata", "0").await?;
@@ -258,13 +280,18 @@ impl StandIn {
             playable.with_context(|| format!("{title}: this format is not supported"))?;
         state.last_url = Some((url.clone(), mime.clone()));
         let seconds = self.seconds_of(state, &item.id).await;
-        let mut take = Take::begin(&self.persona, title, &url, &mime, seconds).await?;
+        let take = Take::begin(&self.persona, title, &url, &mime, seconds).await?;
         if size.is_some_and(|s| s != take.size) {
             anyhow::bail!("listed with {} bytes, sent with {}", size.unwrap_or(0), take.size);
         }
+        Ok(take)
+    }
+
+    async fn play(&self, state: &mut StandInState, title: &str) -> anyhow::Result<String> {
+        let mut take = self.begin(state, title).await?;
         let verdict =
             take.play(&self.persona).await.with_context(|| format!("{title} cannot be played"))?;
-        let said = match mime.split('/').next() {
+        let said = match take.mime.split('/').next() {
             Some("image") => format!("showing {title}"),
             Some("audio") => format!("playing {title}: {} pieces of sound", verdict.sounds),
             _ => format!(
@@ -276,20 +303,17 @@ impl StandIn {
         Ok(said)
     }
 
-    /// The item's length as listed, read from `res@duration`.
-    async fn seconds_of(&self, state: &StandInState, id: &str) -> Option<f64> {
-        let server = state.server.as_ref()?;
-        let values = [id, "BrowseMetadata", "res@duration", "0", "0", ""];
-        let body = write_call(Action::Browse, &values);
-        let mut request = HttpRequest::new("POST", server.at, &server.control)
-            .field("User-Agent", &self.persona.user_agent);
-        request.body = body.into_bytes();
-        let answer = http::fetch(self.persona.address, request, 1 << 20).await.ok()?;
-        let outputs = read_answer(std::str::from_utf8(&answer.body).ok()?).ok()?;
-        let result = outputs.argument("Result")?;
-        let at = result.find("duration=\"")? + 10;
-        let text = result[at..].split('"').next()?;
-        text.split(':').try_fold(0.0, |sum, part| Some(sum * 60.0 + part.parse::<f64>().ok()?))
+    /// Plays an item at its own pace.
+    async fn watch(
+        &self,
+        state: &mut StandInState,
+        title: &str,
+        seconds: u64,
+    ) -> anyhow::Result<String> {
+        let mut take = self.begin(state, title).await?;
+        take.watch(&self.persona, seconds).await?;
+        state.take = Some(take);
+        Ok(format!("watched {title} for {seconds} s"))
     }
 
     async fn skip(&self, state: &mut StandInState) -> anyhow::Result<String> {

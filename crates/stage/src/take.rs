@@ -5,6 +5,7 @@ use std::fs::File;
 use std::net::SocketAddrV4;
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
+use std::time::{Duration, Instant};
 
 use crate::http::{self, HttpRequest};
 use crate::judge::{self, Verdict};
@@ -34,6 +35,8 @@ impl Drop for Take {
     }
 }
 
+/// Seconds that a player holds ahead of what it shows.
+const HELD: f64 = 2.0;
 /// The share of a file that is taken to start, and after a skip.
 const SHARE: f64 = 0.25;
 /// Where skipping ahead goes to.
@@ -131,6 +134,27 @@ impl Take {
         self.run(persona, 0, SHARE + 0.05).await?;
         let seconds = self.seconds.unwrap_or(10.0) * (SHARE - 0.05);
         self.judge(0.0, seconds).await
+    }
+
+    /// Plays for some seconds as a player does that holds a few seconds: no faster than it plays.
+    ///
+    /// # Errors
+    /// What the person before the screen would be told.
+    pub(crate) async fn watch(&mut self, persona: &Persona, seconds: u64) -> anyhow::Result<()> {
+        let length = self.seconds.filter(|s| *s > 0.0).context("nothing to watch in")?;
+        let rate = self.size as f64 / length;
+        let began = Instant::now();
+        let mut at = 0;
+        while began.elapsed().as_secs() < seconds && at < self.size {
+            let wanted = ((began.elapsed().as_secs_f64() + HELD) * rate) as u64;
+            let wanted = wanted.min(self.size);
+            if wanted > at {
+                self.get(persona, at, wanted - at).await?;
+                at = wanted;
+            }
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+        Ok(())
     }
 
     /// Skips ahead, plays on and judges what came.

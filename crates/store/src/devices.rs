@@ -1,12 +1,12 @@
 //! Devices, decisions and proof.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use mostra_core::Kinds;
 use mostra_core::Moment;
 use mostra_core::access::{Grant, Standing};
-use mostra_core::device::{DEVICES, Denied, Device, Endpoint};
-use mostra_core::ids::DeviceId;
+use mostra_core::device::{DEVICES, Denied, Device, DeviceKind, Endpoint};
+use mostra_core::ids::{DeviceId, FolderId};
 use mostra_core::proof::{Proof, ProofState, Step};
 use mostra_core::sighting::{Attempt, Contact};
 use mostra_core::text::{NAME, TITLE, tame};
@@ -15,6 +15,8 @@ use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
     QueryOrder, QuerySelect, TransactionTrait,
 };
+
+use serde::{Deserialize, Serialize};
 
 use crate::accounts::millis;
 use crate::entity::{decision, device, endpoint, proof, sighting};
@@ -108,16 +110,78 @@ impl Records {
     ///
     /// # Errors
     /// [`StoreError`] when it was not saved.
-    pub async fn decide(&self, device: &Device, at: Moment, who: &str) -> Result<(), StoreError> {
+    pub async fn decide(&self, device: &Device, note: DecisionNote<'_>) -> Result<(), StoreError> {
         let transaction = self.database.begin().await?;
         save(&transaction, device).await?;
-        let what = match device.standing {
-            Standing::Admitted => format!("admitted to {}", device.grant),
-            other => other.word().to_owned(),
-        };
-        note(&transaction, device.id, at, who, what).await?;
+        insert_decision(&transaction, device, note).await?;
         transaction.commit().await?;
         Ok(())
+    }
+
+    /// Records a decision on a device that is saved already.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn note_decision(
+        &self,
+        device: &Device,
+        note: DecisionNote<'_>,
+    ) -> Result<(), StoreError> {
+        insert_decision(&self.database, device, note).await
+    }
+
+    /// The decisions on a device, the latest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer or a record does not read back.
+    pub async fn decisions(&self, id: DeviceId, most: u64) -> Result<Vec<Decided>, StoreError> {
+        let rows = decision::Entity::find()
+            .filter(decision::Column::DeviceId.eq(number(id)))
+            .order_by_desc(decision::Column::Id)
+            .limit(most)
+            .all(&self.database)
+            .await?;
+        let read = |row: decision::Model| {
+            let damaged = || StoreError::Damaged(format!("decision {}", row.id));
+            let before = row.before.clone().map(serde_json::from_value::<Before>);
+            let before = before.transpose().map_err(|_| damaged())?;
+            let before = before.map(|before| {
+                let standing = Standing::from_word(&before.standing)?;
+                let kinds = before.kinds.parse().ok()?;
+                Some((standing, Grant { kinds, folders: before.folders }))
+            });
+            Ok(Decided {
+                at: Moment::from_millis(row.at_ms.max(0) as u64),
+                who: row.who,
+                what: row.what,
+                why: row.why,
+                before: before
+                    .map(|before| {
+                        before.ok_or_else(|| StoreError::Damaged(format!("decision {}", row.id)))
+                    })
+                    .transpose()?,
+            })
+        };
+        rows.into_iter().map(read).collect()
+    }
+
+    /// The last admission of each device: who and when.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn admissions(&self) -> Result<HashMap<DeviceId, (String, Moment)>, StoreError> {
+        let rows = decision::Entity::find()
+            .distinct_on([decision::Column::DeviceId])
+            .filter(decision::Column::What.starts_with("admitted"))
+            .order_by_asc(decision::Column::DeviceId)
+            .order_by_desc(decision::Column::Id)
+            .all(&self.database)
+            .await?;
+        let read = |row: decision::Model| {
+            let id = DeviceId(u32::try_from(row.device_id).ok()?);
+            Some((id, (row.who, Moment::from_millis(row.at_ms.max(0) as u64))))
+        };
+        Ok(rows.into_iter().filter_map(read).collect())
     }
 
     /// Forgets a device and its proof; the decision to do so is kept.
@@ -195,6 +259,70 @@ impl Records {
     }
 }
 
+/// What is recorded of a decision beside what it is.
+#[derive(Debug, Clone, Copy)]
+pub struct DecisionNote<'a> {
+    /// When.
+    pub at: Moment,
+    /// Who decided: an account, or the doorway.
+    pub who: &'a str,
+    /// Why, in a person's words.
+    pub why: Option<&'a str>,
+    /// What was before, so that it can be undone.
+    pub before: Option<(Standing, &'a Grant)>,
+}
+
+/// A decision as it was recorded.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Decided {
+    /// When.
+    pub at: Moment,
+    /// Who decided.
+    pub who: String,
+    /// What.
+    pub what: String,
+    /// Why, in a person's words.
+    pub why: Option<String>,
+    /// What was before.
+    pub before: Option<(Standing, Grant)>,
+}
+
+/// What was before a decision, as it is recorded.
+#[derive(Serialize, Deserialize)]
+struct Before {
+    standing: String,
+    kinds: String,
+    folders: Option<BTreeSet<FolderId>>,
+}
+
+async fn insert_decision(
+    connection: &impl ConnectionTrait,
+    device: &Device,
+    note: DecisionNote<'_>,
+) -> Result<(), StoreError> {
+    let what = match device.standing {
+        Standing::Admitted => format!("admitted to {}", device.grant),
+        other => other.word().to_owned(),
+    };
+    let DecisionNote { at, who, why, before } = note;
+    let before = before.map(|(standing, grant)| Before {
+        standing: standing.word().to_owned(),
+        kinds: grant.kinds.to_string(),
+        folders: grant.folders.clone(),
+    });
+    let model = decision::ActiveModel {
+        id: NotSet,
+        device_id: Set(number(device.id)),
+        at_ms: Set(millis(at)),
+        who: Set(tame(who, NAME).into_owned()),
+        what: Set(what),
+        why: Set(fit(why)),
+        before: Set(before.map(|before| serde_json::json!(before))),
+    };
+    decision::Entity::insert(model).exec_without_returning(connection).await?;
+    Ok(())
+}
+
 /// A device's number as it is recorded.
 pub(crate) fn number(id: DeviceId) -> i64 {
     i64::from(id.0)
@@ -213,6 +341,8 @@ async fn note(
         at_ms: Set(millis(at)),
         who: Set(tame(who, NAME).into_owned()),
         what: Set(what),
+        why: Set(None),
+        before: Set(None),
     };
     decision::Entity::insert(model).exec_without_returning(connection).await?;
     Ok(())
@@ -242,6 +372,12 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
         denied: Set(device.denied.map(|denied| denied.attempt.word().to_owned())),
         decided: Set(device.decided),
         udns: Set(serde_json::json!(device.udns)),
+        described_name: Set(fit(device.described_name.as_deref())),
+        kind: Set(device.kind.map(|kind| kind.word().to_owned())),
+        room: Set(fit(device.room.as_deref())),
+        note: Set(fit(device.note.as_deref())),
+        asked_ms: Set(device.asked.map(millis)),
+        by_doorway_ms: Set(device.by_doorway.map(millis)),
     };
     let replace = OnConflict::column(Column::Id)
         .update_columns([
@@ -259,6 +395,12 @@ async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), 
             Column::Denied,
             Column::Decided,
             Column::Udns,
+            Column::DescribedName,
+            Column::Kind,
+            Column::Room,
+            Column::Note,
+            Column::AskedMs,
+            Column::ByDoorwayMs,
         ])
         .to_owned();
     device::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
@@ -346,6 +488,13 @@ fn read(
         first_seen: at(row.first_seen_ms),
         last_seen: at(row.last_seen_ms),
         name: row.name,
+        described_name: row.described_name,
+        // One that a later version knows costs no device.
+        kind: row.kind.as_deref().and_then(DeviceKind::from_word),
+        room: row.room,
+        note: row.note,
+        asked: row.asked_ms.map(at),
+        by_doorway: row.by_doorway_ms.map(at),
         user_agent: row.user_agent,
         proof: state,
         denied: row.denied_ms.zip(row.denied).and_then(|(ms, word)| {

@@ -20,10 +20,11 @@ mod stream;
 
 use std::time::{Duration, Instant};
 
-use sea_orm::{ConnectOptions, Database, DatabaseConnection};
+use sea_orm::{ConnectOptions, ConnectionTrait as _, Database, DatabaseConnection, Statement};
 use sea_orm_migration::MigratorTrait;
 
 pub use batch::Batch;
+pub use devices::{Decided, DecisionNote};
 pub use folders::{LeftOut, Loaded, LoadedFolder, NewFolder};
 pub use hold::Hold;
 pub use reports::{LISTED, Position, ScanReport, What};
@@ -88,6 +89,17 @@ pub struct Records {
     database: DatabaseConnection,
 }
 
+/// What a server says of itself.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Health {
+    /// Its version.
+    pub version: String,
+    /// Bytes of these records.
+    pub size: u64,
+    /// Where it keeps its files, where it tells.
+    pub directory: Option<String>,
+}
+
 impl Records {
     /// Connects and brings the tables up to date. A server that is slow or still starting is
     /// waited for as long as `patience`; one that is not there is told at once.
@@ -150,6 +162,27 @@ impl Records {
             }
         }
         Ok(())
+    }
+
+    /// What the server says of itself and of these records.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it does not answer.
+    pub async fn health(&self) -> Result<Health, StoreError> {
+        let backend = self.database.get_database_backend();
+        let ask = |sql: &str| Statement::from_string(backend, sql);
+        let sql = "SELECT current_setting('server_version') AS version, \
+                   pg_database_size(current_database()) AS size";
+        let row = self.database.query_one_raw(ask(sql)).await?;
+        let row = row.ok_or_else(|| StoreError::Damaged("no answer about itself".into()))?;
+        // Where its files are is told to few.
+        let place = self.database.query_one_raw(ask("SHOW data_directory")).await.ok().flatten();
+        let place = place.and_then(|row| row.try_get::<String>("", "data_directory").ok());
+        Ok(Health {
+            version: row.try_get("", "version")?,
+            size: u64::try_from(row.try_get::<i64>("", "size")?).unwrap_or(0),
+            directory: place,
+        })
     }
 
     /// Whether the server answers now.

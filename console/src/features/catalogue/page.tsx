@@ -1,8 +1,8 @@
 // What the content directory offers, as a person signed in sees it.
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, type CatalogueObject } from "../../api/client";
-import { PAGE, useChange, useContinued, useList, usePreferences, useReadPage } from "../../api/queries";
+import { PAGE, useChange, useContinued, useDevices, useList, usePreferences, useReadPage } from "../../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
 import { Chosen } from "../../components/chosen";
 import { Item } from "./item";
@@ -30,6 +30,8 @@ export function Catalogue() {
   const chosen = query.get("item") ?? undefined;
   const list = { id, wanted, sort };
   const page = useList(list, start);
+  const devices = useDevices();
+  const navigate = useNavigate();
   const readPage = useReadPage(list);
   const preferences = usePreferences();
   const prefer = useChange((grid: boolean) => api.PUT("/api/v1/preferences", { body: { grid } }), ["preferences"]);
@@ -88,6 +90,23 @@ export function Catalogue() {
             ? `The catalogue offers ${count(here?.items ?? 0, "item")}.`
             : `${here?.title} holds ${count(page.data.total, "entry", "entries")}.`}
       </Headline>
+      {devices.data && devices.data.length > 0 && (
+        <label className="mb-4 flex flex-wrap items-center gap-2">
+          <span>Seen by</span>
+          <select
+            className="min-h-11 rounded-lg border border-line bg-paper px-3"
+            value=""
+            onChange={(event) => void navigate(`/seen-by/${event.target.value}`)}
+          >
+            <option value="">you</option>
+            {devices.data.map((device) => (
+              <option key={device.id} value={device.id}>
+                {device.label}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
       <Search
         key={`${id} ${wanted}`}
         wanted={wanted}

@@ -1,8 +1,8 @@
 // What an admitted device may see: kinds and folders, chosen in a dialog.
 import { useState } from "react";
-import type { Device, Folder } from "../../api/client";
-import { useFolders } from "../../api/queries";
-import { Button, Loading } from "../../components/basics";
+import { api, type Device, type Folder } from "../../api/client";
+import { useChange, useFolders, usePresets } from "../../api/queries";
+import { Button, Field, Loading, Trouble } from "../../components/basics";
 import { Dialog } from "../../components/dialog";
 import { KINDS } from "../../lib/words";
 
@@ -51,6 +51,13 @@ function Choice({
   onClose: () => void;
 }) {
   const folders = useFolders();
+  const presets = usePresets();
+  const [keeping, setKeeping] = useState("");
+  const keep = useChange(
+    (body: { kinds: string[]; folders?: number[] }) =>
+      api.PUT("/api/v1/presets/{name}", { params: { path: { name: keeping.trim() } }, body }),
+    ["devices"],
+  );
   const [kinds, setKinds] = useState(device.kinds);
   const [only, setOnly] = useState(device.folders != null);
   const [chosen, setChosen] = useState<number[]>(device.folders ?? []);
@@ -67,6 +74,20 @@ function Choice({
         onChosen(only ? { kinds, folders: usable } : { kinds, all_folders: true });
       }}
     >
+      <div className="flex flex-wrap gap-2" role="group" aria-label="Presets">
+        {presets.data?.map((preset) => (
+          <Button
+            key={preset.name}
+            onClick={() => {
+              setKinds(preset.kinds);
+              setOnly(preset.folders != null);
+              setChosen(preset.folders ?? []);
+            }}
+          >
+            {preset.name}
+          </Button>
+        ))}
+      </div>
       <fieldset>
         <legend className="font-bold">Kinds</legend>
         <div className="flex flex-wrap gap-x-5">
@@ -122,6 +143,28 @@ function Choice({
           </div>
         )}
       </fieldset>
+      <details>
+        <summary className="min-h-11 cursor-pointer text-accent underline">Keep this as a preset</summary>
+        <div className="flex items-end gap-3">
+          <div className="grow">
+            <Field
+              label="Name of the preset"
+              value={keeping}
+              maxLength={63}
+              onChange={(event) => setKeeping(event.target.value)}
+            />
+          </div>
+          <Button
+            disabled={keeping.trim() === "" || kinds.length === 0 || keep.isPending}
+            onClick={() =>
+              keep.mutate(only ? { kinds, folders: usable } : { kinds }, { onSuccess: () => setKeeping("") })
+            }
+          >
+            Keep
+          </Button>
+        </div>
+        <Trouble problem={keep.error} />
+      </details>
       <div className="flex gap-3">
         <Button look="main" type="submit" disabled={kinds.length === 0 || (only && usable.length === 0)}>
           Let in with these rights

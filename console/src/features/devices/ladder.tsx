@@ -50,7 +50,7 @@ export function Ladder({ steps }: { steps: ProofStep[] }) {
   );
 }
 
-export const LADDER_WORDS = "seen → read → opened → listed → started → skipped ahead";
+export const LADDER_WORDS = "seen → read → opened → listed → started → kept playing → skipped ahead";
 
 /** The furthest step in words. */
 export function furthest(steps: ProofStep[]): string {

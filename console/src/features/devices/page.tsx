@@ -6,12 +6,20 @@ import { useChange, useDevices, useFolders } from "../../api/queries";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 import { Chosen } from "../../components/chosen";
 import { Confirm } from "../../components/dialog";
+import { LongList } from "../../components/long-list";
+import { Term } from "../../components/term";
+import { About } from "./about";
+import { AddDevice } from "./add";
+import { Asking } from "./asking";
+import { Decisions } from "./decisions";
 import { Endpoints } from "./endpoints";
+import { Recordings } from "./recording";
+import { Several } from "./several";
 import { Sightings } from "./sightings";
 import { grantWords, withheldWords } from "./grant";
 import { Ladder, LADDER_WORDS, furthest } from "./ladder";
 import { Decide, StandingMark } from "./standing";
-import { ago, bytes, capital, clock, inWords } from "../../lib/words";
+import { able, ago, bytes, capital, clock, inWords, KINDS, kindWords } from "../../lib/words";
 
 function sentence(devices: Device[]): string {
   if (devices.length === 0) return "No device has asked yet.";
@@ -39,11 +47,35 @@ function maySee(device: Device, folders: Folder[] | undefined): string {
   return grantWords(device, folders) + (withheld ? ` (${withheld}: change that with “Choose…”)` : "");
 }
 
+const kindOf = (device: Device) => device.device_kind && kindWords(device.device_kind);
+
+const textOf = (device: Device) =>
+  [
+    device.label,
+    device.address,
+    device.hardware,
+    device.standing,
+    kindOf(device),
+    device.room,
+    device.note,
+    device.maker,
+  ].join(" ");
+
+const SORTS = [
+  { word: "standing" },
+  { word: "name", compare: (a: Device, b: Device) => a.label.localeCompare(b.label) },
+  { word: "last seen", compare: (a: Device, b: Device) => b.last_seen_ms - a.last_seen_ms },
+];
+
 export function Devices() {
   const devices = useDevices();
   const folders = useFolders();
   const { id } = useParams();
   const navigate = useNavigate();
+  const [asking, setAsking] = useState(false);
+  const [ticked, setTicked] = useState<number[] | null>(null);
+  const tick = (device: number) =>
+    setTicked((all) => (all?.includes(device) ? all.filter((one) => one !== device) : [...(all ?? []), device]));
   if (!devices.data) return devices.error ? <Trouble problem={devices.error} /> : <Loading />;
   const chosen = devices.data.find((d) => String(d.id) === id);
   return (
@@ -57,23 +89,53 @@ export function Devices() {
       >
         {sentence(devices.data)}
       </Headline>
+      <div className="mb-4 flex flex-wrap gap-3">
+        <AddDevice />
+        {devices.data.length > 0 && (
+          <Button aria-pressed={asking} onClick={() => setAsking(!asking)}>
+            {asking ? "Hide who is asking" : "Which one is asking?"}
+          </Button>
+        )}
+        {devices.data.length > 1 && !ticked && <Button onClick={() => setTicked([])}>Decide on several…</Button>}
+      </div>
+      {asking && (
+        <div className="mb-5">
+          <Asking />
+        </div>
+      )}
+      {ticked && (
+        <Several devices={devices.data.filter((device) => ticked.includes(device.id))} onDone={() => setTicked(null)} />
+      )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[5fr_4fr]">
         {devices.data.length > 0 && (
           <Card>
-            <ul aria-live="polite" className="divide-y divide-line">
-              {devices.data.map((device) => (
-                <li
-                  key={device.id}
-                  className="flex flex-wrap items-center justify-between gap-x-4 py-3 first:pt-0 last:pb-0"
-                >
-                  <div className="min-w-0">
+            <LongList
+              label="devices"
+              word="device"
+              items={devices.data}
+              keyOf={(device) => String(device.id)}
+              textOf={textOf}
+              sorts={SORTS}
+              row={(device) => (
+                <div className="flex flex-wrap items-center justify-between gap-x-4">
+                  {ticked && (
+                    <input
+                      type="checkbox"
+                      aria-label={`Tick ${device.label}`}
+                      className="size-6 shrink-0 accent-accent"
+                      checked={ticked.includes(device.id)}
+                      onChange={() => tick(device.id)}
+                    />
+                  )}
+                  <div className="min-w-0 grow">
                     <Link
                       id={`device-${device.id}`}
                       to={`/devices/${device.id}`}
                       className="flex min-h-11 flex-wrap items-center gap-2 font-bold hover:underline"
                       aria-current={device === chosen ? "true" : undefined}
                     >
-                      {device.label} <StandingMark standing={device.standing} />
+                      {device.label}{" "}
+                      <StandingMark standing={device.standing} note={device.by_doorway_ms ? " by the doorway" : ""} />
                     </Link>
                     <p className="text-sm">
                       {device.standing === "admitted"
@@ -81,14 +143,17 @@ export function Devices() {
                         : "may see nothing"}
                     </p>
                     <p className="text-sm text-soft">
-                      {device.address} · {device.denied ? `${device.denied.what}, got nothing` : furthest(device.proof)}{" "}
-                      · seen {ago(device.last_seen_ms)}
+                      {[kindOf(device), device.room, device.address].filter(Boolean).join(" · ")} ·{" "}
+                      {device.denied ? `${device.denied.what}, got nothing` : furthest(device.proof)} ·{" "}
+                      {device.away_since_ms == null
+                        ? `seen ${ago(device.last_seen_ms)}`
+                        : `switched off, noticed ${ago(device.away_since_ms)}`}
                     </p>
                   </div>
                   <Ladder steps={device.proof} />
-                </li>
-              ))}
-            </ul>
+                </div>
+              )}
+            />
           </Card>
         )}
         {chosen && (
@@ -132,6 +197,13 @@ function Detail({ device }: { device: Device }) {
   );
   const facts: [string, string | null | undefined][] = [
     ["Calls itself", device.user_agent],
+    ["Described as", device.described_name],
+    ["Maker", device.maker],
+    ["Model", device.model],
+    ["Roles", device.roles?.join(", ")],
+    ["Can", device.abilities && able(device.abilities)],
+    ["Plays", device.abilities && (device.abilities.formats.join(", ") || "it does not say")],
+    ["Asked first", device.asked_ms == null ? "not yet" : clock(device.asked_ms)],
     ["May see", maySee(device, folders.data)],
     ["First seen", clock(device.first_seen_ms)],
     ["Last seen", clock(device.last_seen_ms)],
@@ -142,7 +214,23 @@ function Detail({ device }: { device: Device }) {
     <Card title={device.label}>
       <Decide device={device} />
       <Denied device={device} />
-      <h3 className="mt-5 mb-1 font-bold">Proof</h3>
+      {device.by_doorway_ms != null && (
+        <p className="mt-3 rounded-lg bg-amber-wash px-4 py-2">
+          The doorway decided that on {clock(device.by_doorway_ms)}, and no person.
+        </p>
+      )}
+      {device.private_hardware && (
+        <p className="mt-3 rounded-lg bg-amber-wash px-4 py-2">
+          Its hardware address is a <Term of="private address">private one</Term>, which it made up for this network. It
+          can come back with another; then it is met as new. Phones let you switch that off for one network.
+        </p>
+      )}
+      <Link className="mt-3 inline-flex min-h-11 items-center text-accent underline" to={`/seen-by/${device.id}`}>
+        The catalogue as it sees it
+      </Link>
+      <h3 className="mt-5 mb-1 font-bold">
+        <Term>Proof</Term>
+      </h3>
       <ol className="divide-y divide-line border-y border-line">
         {device.proof.map((step) => (
           <li key={step.step} className="flex gap-3 py-2">
@@ -164,6 +252,12 @@ function Detail({ device }: { device: Device }) {
           </li>
         ))}
       </ol>
+      {(device.kind_proof ?? []).map(({ kind, steps }) => (
+        <div key={kind} className="mt-3 flex flex-wrap items-center justify-between gap-3">
+          <span>{KINDS.find(([key]) => key === kind)?.[1]}</span>
+          <Ladder steps={steps} />
+        </div>
+      ))}
       <form
         className="mt-4 flex items-end gap-3"
         onSubmit={(event) => {
@@ -197,8 +291,11 @@ function Detail({ device }: { device: Device }) {
             ),
         )}
       </dl>
+      <About device={device} />
       <Endpoints device={device} />
       <Sightings device={device.id} />
+      <Recordings device={device.id} />
+      <Decisions device={device.id} />
       <Button look="danger" className="mt-4" onClick={() => setForgetting(true)}>
         Forget this device
       </Button>

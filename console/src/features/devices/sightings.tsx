@@ -1,12 +1,33 @@
-// What a device did and was refused, the latest first.
+// What a device did and was refused: a timeline, the latest first.
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useState } from "react";
+import type { Sighting } from "../../api/client";
 import { useSightings } from "../../api/queries";
 import { Loading, Trouble } from "../../components/basics";
-import { ago } from "../../lib/words";
+import { LongList } from "../../components/long-list";
+import { clock } from "../../lib/words";
 
-/** Most that are shown; the client lists more. */
-const SHOWN = 100;
+/** What a sighting has to do with, as a person says it. */
+const GROUPS: [string, string][] = [
+  ["", "everything"],
+  ["proof", "what proves a step"],
+  ["failed", "what failed or was refused"],
+  ["discovery", "searches and connections"],
+  ["description", "the description"],
+  ["lists", "lists"],
+  ["media", "media"],
+  ["events", "events"],
+];
+
+const SORTS = [
+  { word: "latest first" },
+  { word: "oldest first", compare: (a: Sighting, b: Sighting) => a.first_ms - b.first_ms },
+  { word: "most often", compare: (a: Sighting, b: Sighting) => b.times - a.times },
+];
+
+const fits = (group: string) => (sighting: Sighting) =>
+  group === "" ||
+  (group === "proof" ? sighting.proves : group === "failed" ? sighting.failed : sighting.group === group);
 
 export function Sightings({ device }: { device: number }) {
   return (
@@ -17,7 +38,7 @@ export function Sightings({ device }: { device: number }) {
             {open ? "Hide" : "Show"} what it did and was refused
           </DisclosureButton>
           <DisclosurePanel>
-            <List device={device} />
+            <Timeline device={device} />
           </DisclosurePanel>
         </>
       )}
@@ -25,32 +46,62 @@ export function Sightings({ device }: { device: number }) {
   );
 }
 
-function List({ device }: { device: number }) {
-  const [failed, setFailed] = useState(false);
+function Timeline({ device }: { device: number }) {
+  const [group, setGroup] = useState("");
   const sightings = useSightings(device);
   if (!sightings.data) return sightings.error ? <Trouble problem={sightings.error} /> : <Loading />;
-  const shown = sightings.data.filter((sighting) => sighting.failed || !failed).slice(0, SHOWN);
+  const shown = sightings.data.filter(fits(group));
   return (
     <>
-      <label className="flex min-h-11 items-center gap-2">
-        <input type="checkbox" className="size-5 accent-accent" checked={failed} onChange={() => setFailed(!failed)} />
-        Only what failed or was refused
+      <label className="mb-3 block">
+        <span className="font-bold">Show</span>
+        <select
+          className="mt-1 block min-h-11 w-full rounded-lg border border-line bg-paper px-3"
+          value={group}
+          onChange={(event) => setGroup(event.target.value)}
+        >
+          {GROUPS.map(([key, words]) => (
+            <option key={key} value={key}>
+              {words} ({sightings.data.filter(fits(key)).length})
+            </option>
+          ))}
+        </select>
       </label>
-      {shown.length === 0 && <p className="text-soft">{failed ? "Nothing failed." : "Nothing is kept yet."}</p>}
-      <ul className="divide-y divide-line border-y border-line text-sm">
-        {shown.map((sighting, n) => (
-          <li key={n} className="py-2">
-            <span className={sighting.failed ? "text-brick" : ""}>
-              {sighting.failed && "✕ "}
-              {sighting.what}
-            </span>
-            <span className="block text-soft">
-              {ago(sighting.last_ms)}
-              {sighting.times > 1 && ` · ${sighting.times} times`}
-            </span>
-          </li>
-        ))}
-      </ul>
+      {shown.length === 0 ? (
+        <p className="text-soft">{group === "" ? "Nothing is kept yet." : "There is nothing of that."}</p>
+      ) : (
+        <LongList
+          label="sightings"
+          word="entry"
+          many="entries"
+          items={shown}
+          keyOf={(sighting) => `${sighting.first_ms} ${sighting.endpoint} ${sighting.what}`}
+          textOf={(sighting) => `${sighting.what} ${sighting.endpoint} ${clock(sighting.last_ms)}`}
+          sorts={SORTS}
+          row={(sighting) => <Row sighting={sighting} />}
+        />
+      )}
     </>
+  );
+}
+
+function Row({ sighting }: { sighting: Sighting }) {
+  const mark = sighting.failed ? "✕" : sighting.proves ? "✓" : "·";
+  const tone = sighting.failed ? "text-brick" : sighting.proves ? "text-accent" : "text-soft";
+  return (
+    <div className="flex gap-3 text-sm">
+      <span className={`w-4 shrink-0 text-center ${tone}`} aria-hidden>
+        {mark}
+      </span>
+      <div className="min-w-0">
+        <span className={`break-words ${sighting.failed ? "text-brick" : ""}`}>{sighting.what}</span>
+        {sighting.proves && <span className="text-accent"> (proof)</span>}
+        <span className="block text-soft">
+          {clock(sighting.last_ms)}
+          {sighting.times > 1 && ` · ${sighting.times} times`}
+          {clock(sighting.first_ms) !== clock(sighting.last_ms) && ` since ${clock(sighting.first_ms)}`}
+        </span>
+      </div>
+    </div>
   );
 }

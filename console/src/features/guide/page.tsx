@@ -2,13 +2,14 @@
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { api } from "../../api/client";
-import { useAccess, useChange, useDevices, useFolders, useStatus } from "../../api/queries";
+import { useAccess, useChange, useDevices, useFolders, usePreflight, useStatus } from "../../api/queries";
 import { Button, Card, Field, Headline, Trouble } from "../../components/basics";
 import { Decide, StandingMark } from "../../features/devices/standing";
+import { Checks } from "../../features/preflight/page";
 import { Picker } from "../../features/folders/picker";
 import { OpenConsole } from "../../features/settings/open-console";
 
-const STEPS = ["Name", "First folder", "Doorway", "Tablet", "First device"];
+const STEPS = ["Name", "First folder", "Doorway", "Tablet", "Preflight", "First device"];
 
 export function Guide() {
   const [step, setStep] = useState(0);
@@ -31,8 +32,29 @@ export function Guide() {
       {step === 1 && <FirstFolder onNext={next} />}
       {step === 2 && <DoorwayStep onNext={next} />}
       {step === 3 && <Tablet onNext={next} />}
-      {step === 4 && <FirstDevice onNext={next} />}
+      {step === 4 && <PreflightStep onNext={next} />}
+      {step === 5 && <FirstDevice onNext={next} />}
     </div>
+  );
+}
+
+/** What stands in the way, before the first device is looked for. */
+function PreflightStep({ onNext }: { onNext: () => void }) {
+  const preflight = usePreflight();
+  const found = preflight.data?.checks.filter(({ outcome }) => outcome === "stops you" || outcome === "attention");
+  return (
+    <>
+      <Headline below="What was looked at is on the page Preflight, and is kept current.">
+        {found === undefined
+          ? "Looking at this computer and its network…"
+          : found.length === 0
+            ? "Nothing stands in the way."
+            : "This can stand in the way."}
+      </Headline>
+      <Checks checks={found ?? []} />
+      <Trouble problem={preflight.error} />
+      <Forward onNext={onNext}>Go on</Forward>
+    </>
   );
 }
 

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, type House, type HouseChange } from "../../api/client";
 import { useChange, useStatus } from "../../api/queries";
 import { Accounts } from "./accounts";
+import { Arrivals } from "./arrivals";
 import { OpenConsole } from "./open-console";
 import { Records } from "./records";
 import { Service } from "./service";
@@ -12,6 +13,7 @@ import { Confirm } from "../../components/dialog";
 /** The sections in their order, by the id of each. */
 const SECTIONS = [
   ["house", "House"],
+  ["arrivals", "When a device waits"],
   ["catalogue", "Catalogue"],
   ["stations", "Stations"],
   ["console", "Console in the house"],
@@ -20,6 +22,12 @@ const SECTIONS = [
   ["records", "Records"],
   ["service", "Service"],
 ] as const;
+
+const DOORWAYS: Record<string, string> = {
+  ask: "New devices wait for your decision.",
+  open: "New devices are let in at once.",
+  closed: "New devices are turned away.",
+};
 
 export function Settings() {
   const status = useStatus();
@@ -30,9 +38,7 @@ export function Settings() {
   const shown = name ?? house.name;
   return (
     <>
-      <Headline below={`Televisions show it as “${house.name}”.`}>
-        {house.doorway === "ask" ? "New devices wait for your decision." : "New devices are let in at once."}
-      </Headline>
+      <Headline below={`Televisions show it as “${house.name}”.`}>{DOORWAYS[house.doorway]}</Headline>
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-[12rem_minmax(0,42rem)]">
         <nav aria-label="Sections" className="lg:sticky lg:top-6">
           <ul className="flex flex-wrap gap-x-5 lg:block">
@@ -64,6 +70,7 @@ export function Settings() {
               {[
                 ["ask", "wait for a decision"],
                 ["open", "are let in at once"],
+                ["closed", "are turned away"],
               ].map(([doorway, words]) => (
                 <label key={doorway} className="flex min-h-11 items-center gap-2">
                   <input
@@ -79,6 +86,7 @@ export function Settings() {
             </fieldset>
             <Trouble problem={save.error} />
           </Card>
+          <Arrivals />
           <CatalogueSettings house={house} />
           <Stations house={house} />
           <Card id="console" title="Console in the house">

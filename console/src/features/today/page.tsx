@@ -71,6 +71,9 @@ export function Today() {
               <li className="py-3 text-soft">Nothing needs attention.</li>
             )}
           </ul>
+          <Link className="mt-2 inline-flex min-h-11 items-center text-accent underline" to="/preflight">
+            Look at everything: preflight
+          </Link>
         </Card>
       </div>
       {!status.data.house.off && (

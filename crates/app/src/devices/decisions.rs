@@ -1,15 +1,52 @@
 //! Decisions on devices: durable first, then in force; a refusal the other way round.
 
+use std::collections::HashMap;
+use std::net::Ipv4Addr;
+
+use mostra_core::Moment;
 use mostra_core::access::{Chosen, Standing};
-use mostra_core::device::{Device, DeviceBook};
+use mostra_core::device::{Device, DeviceBook, DeviceKind, Hardware};
 use mostra_core::ids::DeviceId;
+use mostra_core::preset::OwnPresets;
 use mostra_core::proof::ProofState;
 use mostra_core::sighting::Contact;
 use mostra_core::traits::Traits;
-use mostra_store::StoreError;
+use mostra_store::{Decided, DecisionNote, StoreError};
 
 use super::Devices;
 use crate::Topic;
+
+/// The setting that holds presets.
+const PRESETS: &str = "presets";
+
+/// Decisions of one device that are listed.
+const DECISIONS: u64 = 500;
+
+/// What a person says of a device; what is left out stays, and what is empty is taken back.
+#[derive(Debug, Clone, Default)]
+pub struct AboutDevice {
+    /// What sort of device it is.
+    pub kind: Option<Option<DeviceKind>>,
+    /// The room it is in.
+    pub room: Option<String>,
+    /// A note.
+    pub note: Option<String>,
+}
+
+impl AboutDevice {
+    fn note(self, device: &mut Device) {
+        let filled = |text: String| Some(text).filter(|text| !text.trim().is_empty());
+        if let Some(kind) = self.kind {
+            device.kind = kind;
+        }
+        if let Some(room) = self.room {
+            device.room = filled(room);
+        }
+        if let Some(note) = self.note {
+            device.note = filled(note);
+        }
+    }
+}
 
 impl Devices {
     /// Decides on a device, durably; of its grant, what is not chosen stays as it was. A refusal is
@@ -24,20 +61,18 @@ impl Devices {
         standing: Standing,
         chosen: Chosen,
         name: Option<String>,
-        who: &str,
+        (who, why): (&str, Option<&str>),
     ) -> Result<Option<Device>, StoreError> {
+        // What was before, by which this can be undone: a refusal is in force before it is saved.
+        let was = self.book().get(id).map(|device| (device.standing, device.grant.clone()));
+        let Some(was) = was else { return Ok(None) };
         if standing == Standing::Refused {
-            let mut book = self.book();
-            let Some(grant) = book.get(id).map(|device| device.grant.clone()) else {
-                return Ok(None);
-            };
-            book.decide(id, standing, grant);
-            drop(book);
+            self.book().decide(id, standing, was.1.clone());
             self.end_uncovered();
         }
         let _recording = self.recording.lock().await;
+        let Some(before) = self.book().get(id).cloned() else { return Ok(None) };
         let after = {
-            let Some(before) = self.book().get(id).cloned() else { return Ok(None) };
             let grant = before.grant.clone().with(chosen);
             let mut trial = DeviceBook::load([before], self.rules.clone());
             let mut after = match trial.decide(id, standing, grant) {
@@ -47,7 +82,9 @@ impl Devices {
             after.name = name.clone().or(after.name);
             after
         };
-        self.context.records.decide(&after, self.context.now(), who).await?;
+        let before = Some((was.0, &was.1));
+        let note = DecisionNote { at: self.context.now(), who, why, before };
+        self.context.records.decide(&after, note).await?;
         let device = {
             let mut book = self.book();
             book.decide(id, standing, after.grant);
@@ -58,6 +95,114 @@ impl Devices {
         self.end_uncovered();
         tracing::info!(device = device.label(), who, "{}", standing.word());
         self.tell_one(&device);
+        self.context.changed(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// Undoes the last decision on a device that can be undone, by another decision: history only
+    /// grows, and undoing that again brings back what was undone.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device, or no such decision.
+    pub async fn undo(&self, id: DeviceId, who: &str) -> Result<Option<Device>, StoreError> {
+        let decisions = self.decisions(id).await?;
+        let Some((standing, grant)) = decisions.into_iter().find_map(|decided| decided.before)
+        else {
+            return Ok(None);
+        };
+        let chosen = Chosen { kinds: Some(grant.kinds), folders: Some(grant.folders) };
+        self.decide(id, standing, chosen, None, (who, Some("undone"))).await
+    }
+
+    /// The decisions on a device, the latest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer.
+    pub async fn decisions(&self, id: DeviceId) -> Result<Vec<Decided>, StoreError> {
+        let id = self.book().current(id);
+        self.context.records.decisions(id, DECISIONS).await
+    }
+
+    /// The presets of this house.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer or are damaged.
+    pub async fn presets(&self) -> Result<OwnPresets, StoreError> {
+        let text = self.context.records.setting(PRESETS).await?;
+        let presets = text.map(|text| serde_json::from_str(&text)).transpose();
+        Ok(presets.map_err(|e| StoreError::Damaged(e.to_string()))?.unwrap_or_default())
+    }
+
+    /// Keeps other presets.
+    ///
+    /// # Errors
+    /// [`StoreError`] when they were not saved.
+    pub async fn set_presets(&self, presets: &OwnPresets) -> Result<(), StoreError> {
+        let text =
+            serde_json::to_string(presets).map_err(|e| StoreError::Damaged(e.to_string()))?;
+        self.context.records.set_setting(PRESETS, &text).await?;
+        self.context.changed(Topic::Devices);
+        Ok(())
+    }
+
+    /// Who let devices in last, and when.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer.
+    pub async fn admissions(&self) -> Result<HashMap<DeviceId, (String, Moment)>, StoreError> {
+        self.context.records.admissions().await
+    }
+
+    /// A person adds a device, durably: it waits for a decision until it has one.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no room for one more.
+    pub async fn add(
+        &self,
+        address: Ipv4Addr,
+        hardware: Option<Hardware>,
+        name: Option<String>,
+    ) -> Result<Option<Device>, StoreError> {
+        let _recording = self.recording.lock().await;
+        let known = self.book().find(address, hardware).is_some();
+        let device = {
+            let mut book = self.book();
+            let Some((id, forgotten)) = book.add_by_hand(self.context.now(), address, hardware)
+            else {
+                return Ok(None);
+            };
+            self.evicted().extend(forgotten);
+            let Some(device) = book.get_mut(id) else { return Ok(None) };
+            device.name = name.or(device.name.take());
+            device.clone()
+        };
+        if let Err(error) = self.context.records.save_devices(std::slice::from_ref(&device)).await {
+            // What is not saved is not there.
+            if !known {
+                self.book().forget(device.id);
+            }
+            return Err(error);
+        }
+        self.context.changed(Topic::Devices);
+        Ok(Some(device))
+    }
+
+    /// Notes what a person says of a device, durably.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved. `Ok(None)`: there is no such device.
+    pub async fn note_about(
+        &self,
+        id: DeviceId,
+        about: AboutDevice,
+    ) -> Result<Option<Device>, StoreError> {
+        let _recording = self.recording.lock().await;
+        let Some(mut device) = self.book().get(id).cloned() else { return Ok(None) };
+        about.clone().note(&mut device);
+        self.context.records.save_devices(std::slice::from_ref(&device)).await?;
+        if let Some(device) = self.book().get_mut(id) {
+            about.note(device);
+        }
         self.context.changed(Topic::Devices);
         Ok(Some(device))
     }
@@ -183,6 +328,7 @@ impl Devices {
         }
         self.context.records.forget_device(id, self.context.now(), who).await?;
         self.book().forget(id);
+        self.recordings.forget(id);
         self.end_uncovered();
         self.context.changed(Topic::Devices);
         Ok(true)

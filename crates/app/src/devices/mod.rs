@@ -1,19 +1,24 @@
 //! Devices: who is known, what was decided about them, and what they do.
 
+pub mod arrivals;
 mod datagrams;
 mod decisions;
+mod makers;
+mod presence;
+pub mod recordings;
 mod records;
 pub mod sightings;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::Duration;
 
+use mostra_core::Moment;
 use mostra_core::access::{Decision, Doorway, Standing};
 use mostra_core::catalogue::Touched;
-use mostra_core::device::{Device, DeviceBook, Hardware};
+use mostra_core::device::{Device, DeviceBook, Hardware, UDNS};
 use mostra_core::ids::{DeviceId, FolderId, UpdateId};
 use mostra_core::present;
 use mostra_core::proof::ConfirmedSteps;
@@ -28,7 +33,13 @@ use crate::context::{Context, Topic};
 use crate::library::SharedCatalogue;
 use crate::network::Subscriptions;
 use crate::streams::{Load, Streams};
+use arrivals::Arrivals;
 use datagrams::Datagrams;
+use makers::Makers;
+
+pub use decisions::AboutDevice;
+pub use presence::TriedDevice;
+pub use recordings::Recordings;
 
 /// Sightings that differ, kept until somebody looks.
 const REPORTS: usize = 8192;
@@ -67,6 +78,8 @@ pub struct DevicesParts {
     pub neighbours: Option<Neighbours>,
     /// Rules for those that need something done differently.
     pub rules: Rules,
+    /// Where their recorded conversations are kept.
+    pub recordings: std::path::PathBuf,
 }
 
 /// All devices.
@@ -89,6 +102,18 @@ pub struct Devices {
     lost: AtomicU64,
     /// Devices that are others than recorded, for another reason than what they did.
     changed: Mutex<BTreeSet<DeviceId>>,
+    /// Devices that did not answer when they were last tried, and since when.
+    away: Mutex<BTreeMap<DeviceId, Moment>>,
+    /// Those who came to wait and are to be told of.
+    arrivals: Arrivals,
+    /// What devices did last, and when: those of the last seconds.
+    active: Mutex<BTreeMap<DeviceId, (Moment, String)>>,
+    /// Who makes devices.
+    makers: Makers,
+    /// Conversations that are recorded.
+    pub recordings: Recordings,
+    /// What the doorway decided and is not recorded yet.
+    by_doorway: Mutex<Vec<(DeviceId, Moment, Standing)>>,
     /// Somebody waits until what was reported so far is recorded.
     record_wanted: tokio::sync::Notify,
     /// How many times that was done.
@@ -105,7 +130,15 @@ impl Devices {
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn open(parts: DevicesParts) -> Result<Devices, StoreError> {
-        let DevicesParts { context, catalogue, subscriptions, streams, neighbours, rules } = parts;
+        let DevicesParts {
+            context,
+            catalogue,
+            subscriptions,
+            streams,
+            neighbours,
+            rules,
+            recordings,
+        } = parts;
         let doorway = context.records.setting_or("doorway", "ask").await?;
         let mut book = DeviceBook::load(context.records.devices().await?, rules.clone());
         book.used_up_to(context.records.last_device().await?);
@@ -123,6 +156,12 @@ impl Devices {
             reports: Mutex::new(Coalescer::new(REPORTS)),
             lost: AtomicU64::new(0),
             changed: Mutex::default(),
+            away: Mutex::default(),
+            arrivals: Arrivals::default(),
+            active: Mutex::default(),
+            makers: Makers::default(),
+            recordings: Recordings::new(recordings),
+            by_doorway: Mutex::default(),
             record_wanted: tokio::sync::Notify::new(),
             recorded: tokio::sync::watch::Sender::new(0),
             recording: tokio::sync::Mutex::default(),
@@ -192,6 +231,11 @@ impl Devices {
         self.context.records.latest_sightings(id, most).await
     }
 
+    /// Tells consoles that devices changed.
+    pub fn tell(&self) {
+        self.context.changed(Topic::Devices);
+    }
+
     fn note_change(&self, device: DeviceId) {
         self.changed.lock().unwrap_or_else(PoisonError::into_inner).insert(device);
     }
@@ -212,7 +256,18 @@ impl Devices {
         Ok(())
     }
 
-    fn hardware(&self, address: Ipv4Addr) -> Option<Hardware> {
+    /// Reads who makes devices; takes a moment.
+    pub fn load_makers(&self) {
+        self.makers.load();
+    }
+
+    /// Who made what has this hardware address; `None` also where it is private.
+    pub fn maker(&self, hardware: Hardware) -> Option<&str> {
+        self.makers.of(hardware)
+    }
+
+    /// The hardware address at an address, where the system knows it.
+    pub fn hardware(&self, address: Ipv4Addr) -> Option<Hardware> {
         self.neighbours.as_ref()?.hardware(address).map(Hardware)
     }
 
@@ -246,25 +301,32 @@ impl Devices {
     }
 
     /// Somebody at this address connected, calling itself so: who that is, and what it may. Their
-    /// record is made if need be; `None` where there is no room for one.
+    /// record is made if need be; `None` where there is no room for one. If they ask for content, and
+    /// not just look what this is, they come to the door.
     pub fn recognise(
         &self,
         address: Ipv4Addr,
         user_agent: Option<&str>,
         field: &dyn Fn(&str) -> bool,
+        asks: bool,
     ) -> Option<Recognised> {
         let now = self.context.now();
         let hardware = self.hardware(address);
         let doorway = self.doorway();
         let user_agent = user_agent.map(|text| tame(text, NAME).into_owned());
-        let (recognised, new, changed) = {
+        let (recognised, new, changed, came) = {
             let mut book = self.book();
-            let meeting = book.meet(now, address, hardware, doorway)?;
+            let meeting = book.meet(now, address, hardware)?;
             self.evicted().extend(meeting.forgotten);
             let (id, new) = (meeting.id, meeting.new);
+            let came = asks && book.get(id).is_some_and(|device| device.asked.is_none());
+            let let_in = if asks { book.ask(now, id, doorway) } else { None };
+            if let Some(standing) = let_in.filter(|standing| *standing != Standing::Waiting) {
+                self.doorway_decided(id, now, standing);
+            }
             let agent = user_agent.as_deref();
             let seen = Observed { address, user_agent: agent, field, registrar: false };
-            let mut changed = book.observe(id, &seen) || new;
+            let mut changed = book.observe(id, &seen) || new || came || let_in.is_some();
             let device = book.get_mut(id)?;
             if user_agent.is_some() && device.user_agent != user_agent {
                 device.user_agent = user_agent;
@@ -278,10 +340,16 @@ impl Devices {
                 traits: device.shown.clone(),
                 confirmed: device.proof.confirmed(),
             };
-            (recognised, new, changed)
+            (recognised, new, changed, came)
         };
         if changed {
             self.note_change(recognised.device);
+        }
+        if came {
+            self.context.changed(Topic::Devices);
+            if recognised.decision == Decision::Waiting {
+                self.arrivals.came(recognised.device);
+            }
         }
         if new {
             let mut datagrams = self.datagrams.lock().unwrap_or_else(PoisonError::into_inner);
@@ -291,6 +359,35 @@ impl Devices {
             }
         }
         Some(recognised)
+    }
+
+    /// The doorway decided on a device: recorded as a person's decision is, as soon as it can be.
+    fn doorway_decided(&self, id: DeviceId, at: Moment, standing: Standing) {
+        let mut decided = self.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
+        if decided.len() < REPORTS {
+            decided.push((id, at, standing));
+        }
+    }
+
+    /// The description at an address was read: what it says belongs to the device that is known there,
+    /// since whoever answers there is who asks from there.
+    pub fn described_at(&self, address: Ipv4Addr, name: &str, udns: &[String]) {
+        let Some(id) = self.at(address) else { return };
+        let mut book = self.book();
+        let Some(device) = book.get_mut(id) else { return };
+        let before = (device.described_name.clone(), device.udns.len());
+        let name = tame(name.trim(), NAME).into_owned();
+        device.described_name = Some(name).filter(|name| !name.is_empty());
+        for udn in udns {
+            if device.udns.len() < UDNS {
+                device.udns.insert(udn.clone());
+            }
+        }
+        if before != (device.described_name.clone(), device.udns.len()) {
+            drop(book);
+            self.note_change(id);
+            self.context.changed(Topic::Devices);
+        }
     }
 
     /// A device asked the registrar.

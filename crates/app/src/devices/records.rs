@@ -2,13 +2,14 @@
 //! it is back.
 
 use std::collections::{BTreeSet, HashMap};
+use std::sync::PoisonError;
 use std::time::Duration;
 
 use mostra_core::device::Device;
 use mostra_core::ids::{DeviceId, FileId};
 use mostra_core::sighting::{Coalescer, Sighting};
 use mostra_protocol::Moment;
-use mostra_store::StoreError;
+use mostra_store::{DecisionNote, StoreError};
 
 use super::Devices;
 
@@ -18,6 +19,9 @@ const MINUTE: Duration = Duration::from_secs(60);
 const OPEN: usize = 4096;
 /// Sightings kept while PostgreSQL is away.
 const WAITING: usize = 20_000;
+
+/// Who decided, where the doorway did.
+const DOORWAY: &str = "the doorway";
 
 /// What is to be saved.
 pub(super) struct Unsaved {
@@ -90,6 +94,7 @@ impl Unsaved {
 pub(super) async fn save(devices: &Devices, unsaved: &mut Unsaved) {
     forget_evicted(devices, unsaved).await;
     save_devices(devices, unsaved).await;
+    save_doorway(devices).await;
     save_sightings(devices, unsaved).await;
 }
 
@@ -120,6 +125,30 @@ async fn save_devices(devices: &Devices, unsaved: &mut Unsaved) {
         Err(error) => {
             tracing::warn!("devices are not saved yet: {error}");
             devices.context.set_records_answer(false);
+        }
+    }
+}
+
+/// Records what the doorway decided.
+async fn save_doorway(devices: &Devices) {
+    let decided = {
+        let mut decided = devices.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
+        std::mem::take(&mut *decided)
+    };
+    if decided.is_empty() {
+        return;
+    }
+    let _recording = devices.recording.lock().await;
+    for (at, (id, when, standing)) in decided.iter().enumerate() {
+        let Some(device) = devices.book().get(*id).cloned() else { continue };
+        let device = Device { standing: *standing, ..device };
+        let note = DecisionNote { at: *when, who: DOORWAY, why: None, before: None };
+        let noted = devices.context.records.note_decision(&device, note).await;
+        if noted.is_err_and(|error| !matches!(error, StoreError::Refused(_))) {
+            // They are tried again with the others.
+            let mut waiting = devices.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
+            waiting.extend_from_slice(&decided[at..]);
+            return;
         }
     }
 }

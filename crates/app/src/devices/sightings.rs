@@ -115,6 +115,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
     let at = devices.context.now();
     let moved = devices.streams.transfers.look();
     let mut streams = devices.streams.book();
+    let mut kept = Vec::new();
     for Moved { transfer, received, .. } in &moved {
         if let Load::Media(media) = &transfer.load {
             let taken = AcknowledgedBytes {
@@ -127,7 +128,11 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
                 bytes: *received,
                 position: media.from + transfer.received(),
             };
-            streams.take(at, &taken);
+            if let Some(time) = streams.take(at, &taken) {
+                let seconds = u32::try_from(time.as_secs()).unwrap_or(u32::MAX);
+                let act = Act::Kept { title: media.title.clone(), kind: media.kind(), seconds };
+                kept.push(Sighting::new(transfer.device, transfer.contact, at, act));
+            }
         }
     }
     drop(streams);
@@ -147,7 +152,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
             };
             Some(Sighting::new(transfer.device, transfer.contact, at, act))
         });
-    acts.collect()
+    acts.chain(kept).collect()
 }
 
 /// Notes a sighting; true if it confirmed a step, or says something new of a device that is not let
@@ -157,6 +162,9 @@ fn note(devices: &Devices, unsaved: &mut Unsaved, mut sighting: Sighting) -> boo
     sighting.device = book.current(sighting.device);
     let id = sighting.device;
     let Some(device) = book.get_mut(id) else { return false };
+    if !matches!(sighting.act, Act::Connected) {
+        devices.note_active(&sighting);
+    }
     // A datagram may have been heard before the connection that made the device known.
     device.first_seen = device.first_seen.min(sighting.first);
     let mut changed = false;

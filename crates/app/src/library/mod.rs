@@ -140,6 +140,11 @@ impl Library {
         self.options.scan_when_asked
     }
 
+    /// The threads by which the drive of a path is asked.
+    pub fn pool_of(&self, path: &std::path::Path) -> Arc<volume_pool::VolumePool> {
+        self.files.volumes.of(path)
+    }
+
     /// The service's own directory.
     pub fn data(&self) -> &std::path::Path {
         &self.options.data

@@ -47,9 +47,9 @@ pub struct Pictures {
 }
 
 /// Where the pictures of an item are kept.
-struct Place(PathBuf);
+struct PicturePath(PathBuf);
 
-impl Place {
+impl PicturePath {
     fn of(&self, rendition: Rendition) -> PathBuf {
         let mut path = self.0.clone().into_os_string();
         path.push(format!("-{}.jpg", rendition.word()));
@@ -96,10 +96,10 @@ impl Pictures {
         }
     }
 
-    fn place(&self, item: &ItemView) -> Place {
+    fn place(&self, item: &ItemView) -> PicturePath {
         let name = format!("{:x}-{:x}", item.serial.0, present::art_stamp(&item.facts));
         // A few hundred directories, so that none grows large.
-        Place(self.directory.join(format!("{:02x}", item.serial.0 % 256)).join(name))
+        PicturePath(self.directory.join(format!("{:02x}", item.serial.0 % 256)).join(name))
     }
 
     /// The picture of an item as JPEG; `None` where it has none that can be read.
@@ -170,7 +170,7 @@ impl Pictures {
         files: &Files,
         item: &ItemView,
         located: Located,
-        place: &Place,
+        place: &PicturePath,
         rendition: Rendition,
         priority: Priority,
     ) -> io::Result<Option<Bytes>> {
@@ -202,7 +202,7 @@ impl Pictures {
         // Not on the drive's own threads: that a large picture takes its time says nothing of
         // the drive, and whoever streams from it must not notice.
         let making = {
-            let (place, time) = (Place(place.0.clone()), Work::Picture.deadline());
+            let (place, time) = (PicturePath(place.0.clone()), Work::Picture.deadline());
             tokio::task::spawn_blocking(move || {
                 let made = match make_apart(source, rendition, priority, time, (turn, all)) {
                     Made::Pictures(made) => made,

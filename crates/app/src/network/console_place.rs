@@ -16,6 +16,16 @@ impl ConsolePlace {
         self.loopback.store(port, Ordering::Relaxed);
     }
 
+    /// The console's port on this host; 0 while it does not answer.
+    pub fn loopback_port(&self) -> u16 {
+        self.loopback.load(Ordering::Relaxed)
+    }
+
+    /// The console's address and port on this host.
+    pub fn on_this_host(&self) -> String {
+        format!("127.0.0.1:{}", self.loopback.load(Ordering::Relaxed))
+    }
+
     /// The console answers on this port of the house's network, by TLS; no longer with `None`.
     pub fn set_house(&self, port: Option<u16>) {
         self.house.store(port.unwrap_or(0), Ordering::Relaxed);

@@ -1,17 +1,20 @@
-//! Sockets and timers around the announcer.
+//! Sockets and timers around the announcer and the finder.
 
 use std::net::SocketAddrV4;
 use std::sync::Arc;
 use std::time::Duration;
 
 use mostra_core::access::Standing;
+use mostra_core::found::OutsideAct;
 use mostra_core::sighting::Act;
-use mostra_net::{Received, ServedInterface, SsdpSocket};
+use mostra_net::{Received, ServedInterface, SsdpSocket, Via};
+use mostra_protocol::model::conversation::{BODY, Entry, RecordedDatagram};
 use mostra_protocol::server::{Announcer, Datagram, DatagramEvent, Identity, Tuning};
 use tokio::sync::{mpsc, oneshot};
 
-use super::{Network, Sameness, other_servers};
-use crate::clock::Clock;
+use super::finding::Finding;
+use super::{Network, Sameness};
+use crate::clock::{Clock, ms};
 use crate::devices::Devices;
 
 /// What discovery is told.
@@ -27,6 +30,8 @@ pub enum DiscoveryCommand {
     Moved(ServedInterface, Identity),
     /// Announce beside the usual times (IOP-9).
     Announce,
+    /// Search for what is there, beside the usual times (SCP-4).
+    Search,
     /// Say byebye on all interfaces and leave them; the sender is dropped when that is done.
     Withdraw(oneshot::Sender<()>),
     /// Say byebye and end.
@@ -66,12 +71,13 @@ impl InterfaceSockets {
     }
 
     /// Tries what could not be opened, or not wholly.
-    fn retry(&mut self, machine: &mut Announcer) {
+    fn retry(&mut self, machine: &mut Announcer, finding: &mut Finding) {
         let (now, port) = (self.network.context.now(), self.network.device_port());
         for interface in std::mem::take(&mut self.missing) {
             match self.try_open(&interface) {
                 Some(socket) => {
                     machine.link_up(now, socket.link(port));
+                    finding.link_up(socket.link(port));
                     self.open.push(socket);
                 }
                 None => self.missing.push(interface),
@@ -94,11 +100,21 @@ impl InterfaceSockets {
         self.open.retain(|socket| socket.interface.index != index);
     }
 
+    fn on(&self, index: u32) -> Option<&SsdpSocket> {
+        self.open.iter().find(|socket| socket.interface.index == index)
+    }
+
     async fn send(&self, datagram: Datagram) {
-        let socket = self.open.iter().find(|s| s.interface.index == datagram.link);
-        let Some(socket) = socket else { return };
+        let Some(socket) = self.on(datagram.link) else { return };
         if let Err(error) = socket.send(&datagram.data, datagram.to).await {
             tracing::debug!("sending on {} to {}: {error}", socket.interface.name, datagram.to);
+        }
+    }
+
+    async fn search(&self, datagram: Datagram) {
+        let Some(socket) = self.on(datagram.link) else { return };
+        if let Err(error) = socket.search(&datagram.data, datagram.to).await {
+            tracing::debug!("searching on {}: {error}", socket.interface.name);
         }
     }
 }
@@ -118,8 +134,10 @@ pub async fn run(
     let mut sockets =
         InterfaceSockets { network: network.clone(), received, open: Vec::new(), missing };
     let mut retry = tokio::time::interval(RETRY);
+    let mut finding = Finding::new(network.clone(), devices.clone());
     loop {
-        let due = machine.next_deadline().map(|at| clock.instant(at));
+        let due = [machine.next_deadline(), finding.next_deadline()].into_iter().flatten().min();
+        let due = due.map(|at| clock.instant(at));
         let wait = async {
             match due {
                 Some(at) => tokio::time::sleep_until(at).await,
@@ -127,21 +145,44 @@ pub async fn run(
             }
         };
         tokio::select! {
-            _ = retry.tick() => sockets.retry(&mut machine),
+            _ = retry.tick() => sockets.retry(&mut machine, &mut finding),
+            () = finding.reading_ended() => {}
             () = wait => {}
             datagram = datagrams.recv() => {
-                let Some(Received { interface, from, multicast, data }) = datagram else { break };
-                // A refused device gets no answers (SEC-22).
-                let may_know = || devices.standing_at(*from.ip()) != Some(Standing::Refused);
-                let now = clock.now();
-                let heard = machine.handle_if(now, interface, from, multicast, &data, may_know);
-                if let Some(heard) = heard {
-                    note(&network, &devices, from, heard);
+                let Some(received) = datagram else { break };
+                let Received { interface, from, via, data } = received;
+                let Some(socket) = sockets.on(interface) else { continue };
+                if socket.is_own_search(from) {
+                    if via == Via::Group {
+                        network.note_own_search(interface);
+                    }
+                    continue;
+                }
+                devices.record_at(*from.ip(), || Entry::Heard(recorded(clock, from, &data)));
+                let is_search = data.starts_with(b"M-SEARCH");
+                if via != Via::Own && !is_search {
+                    finding.handle(interface, from, &data);
+                }
+                if via != Via::Search {
+                    if is_search && !socket.interface.holds(*from.ip()) {
+                        network.note_outsider(*from.ip(), OutsideAct::Searched);
+                    }
+                    // A refused device gets no answers (SEC-22).
+                    let may_know = || devices.standing_at(*from.ip()) != Some(Standing::Refused);
+                    let (now, multicast) = (clock.now(), via == Via::Group);
+                    let heard = machine.handle_if(now, interface, from, multicast, &data, may_know);
+                    if let Some(heard) = heard {
+                        note(&network, &devices, from, heard);
+                    }
                 }
             }
             command = commands.recv() => match command {
-                Some(DiscoveryCommand::Identity(identity)) => machine.change_identity(clock.now(), identity),
+                Some(DiscoveryCommand::Identity(identity)) => {
+                    finding.set_own_udn(&identity.udn);
+                    machine.change_identity(clock.now(), identity);
+                }
                 Some(DiscoveryCommand::Announce) => machine.announce(clock.now()),
+                Some(DiscoveryCommand::Search) => finding.search(),
                 Some(DiscoveryCommand::Up(interface)) => {
                     sockets.missing.push(interface);
                     retry.reset_immediately();
@@ -149,6 +190,7 @@ pub async fn run(
                 Some(DiscoveryCommand::Down(interface)) => {
                     sockets.close(interface.index);
                     machine.link_down(interface.index);
+                    finding.link_down(interface.index);
                     network.note_problem(&interface, None);
                 }
                 Some(DiscoveryCommand::Moved(interface, identity)) => {
@@ -157,10 +199,13 @@ pub async fn run(
                         Some(socket) => {
                             let link = socket.link(network.device_port());
                             machine.link_moved(clock.now(), link, identity);
+                            finding.link_down(interface.index);
+                            finding.link_up(link);
                             sockets.open.push(socket);
                         }
                         None => {
                             machine.link_down(interface.index);
+                            finding.link_down(interface.index);
                             machine.change_identity(clock.now(), identity);
                             sockets.missing.push(interface);
                         }
@@ -168,6 +213,7 @@ pub async fn run(
                 }
                 Some(DiscoveryCommand::Withdraw(_done)) => {
                     leave(&mut machine, &sockets, clock).await;
+                    sockets.open.iter().for_each(|socket| finding.link_down(socket.interface.index));
                     sockets.missing.clear();
                     sockets.open.clear();
                     machine = Announcer::new(network.identity(), tuning, seed, clock.now());
@@ -176,10 +222,20 @@ pub async fn run(
             },
         }
         while let Some(datagram) = machine.poll_output(clock.now()) {
+            let to = datagram.to;
+            devices.record_at(*to.ip(), || Entry::Sent(recorded(clock, to, &datagram.data)));
             sockets.send(datagram).await;
+        }
+        while let Some(datagram) = finding.poll() {
+            sockets.search(datagram).await;
         }
     }
     leave(&mut machine, &sockets, clock).await;
+}
+
+fn recorded(clock: Clock, peer: SocketAddrV4, data: &[u8]) -> RecordedDatagram {
+    let text = String::from_utf8_lossy(&data[..data.len().min(BODY)]).into_owned();
+    RecordedDatagram { at_ms: ms(clock.now()), peer, text }
 }
 
 /// Says byebye on all interfaces.
@@ -199,13 +255,8 @@ fn note(network: &Arc<Network>, devices: &Devices, from: SocketAddrV4, heard: Da
     let act = match heard {
         DatagramEvent::Search { target, answered: true, .. } => Act::Searched { target },
         // A search that is not for us says nothing about us; an announcement does.
-        DatagramEvent::Search { .. } | DatagramEvent::Announcement { leaving: true, .. } => return,
-        DatagramEvent::Announcement { usn, location, .. } => {
-            if let Some(location) = location.filter(|_| usn.contains(":device:MediaServer:")) {
-                other_servers::announced(network, *from.ip(), &location);
-            }
-            Act::Announced
-        }
+        DatagramEvent::Search { .. } | DatagramEvent::Announcement { leaving: true } => return,
+        DatagramEvent::Announcement { .. } => Act::Announced,
         DatagramEvent::SameServer { source } => {
             return network.note_duplicate(source, Sameness::Udn);
         }

@@ -6,10 +6,13 @@ use std::time::Duration;
 
 use mostra_core::sighting::Act;
 use mostra_net::http::{Bounds, Client, HttpOptions, Method, RequestError};
+use mostra_protocol::Moment;
+use mostra_protocol::model::conversation::{Entry, Exchange};
 use mostra_protocol::server::{DeliveryOutcome, EventDelivery, write_properties};
 
 use super::Subscriptions;
 use crate::Context;
+use crate::clock::ms;
 use crate::devices::Devices;
 
 /// How long an event may take to be delivered (GENA-14).
@@ -43,9 +46,10 @@ pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: A
                 break;
             };
             let (subscriptions, client) = (subscriptions.clone(), client.clone());
-            let devices = devices.clone();
+            let (devices, context) = (devices.clone(), context.clone());
             tokio::spawn(async move {
-                let outcome = deliver(&client, &delivery).await;
+                let recorder = EventRecorder { devices: &devices, context: &context };
+                let outcome = deliver(&client, &delivery, recorder).await;
                 tracing::debug!(sid = delivery.sid, seq = delivery.seq, "event: {outcome:?}");
                 let service = delivery.service.slug().to_owned();
                 devices.report_at(
@@ -64,11 +68,54 @@ pub async fn run(context: Context, subscriptions: Arc<Subscriptions>, devices: A
     }
 }
 
+/// Notes events that are sent to a device whose conversation is recorded.
+#[derive(Clone, Copy)]
+struct EventRecorder<'a> {
+    devices: &'a Devices,
+    context: &'a Context,
+}
+
+impl EventRecorder<'_> {
+    fn note(
+        self,
+        began: Moment,
+        delivery: &EventDelivery,
+        path: &str,
+        body: &str,
+        status: Option<u16>,
+    ) {
+        self.devices.record_at(delivery.source, || {
+            let took = self.context.now().since(began);
+            let mut exchange = Exchange {
+                at_ms: ms(began),
+                took_ms: u64::try_from(took.as_millis()).unwrap_or(u64::MAX),
+                method: "NOTIFY".into(),
+                target: path.to_owned(),
+                fields: vec![
+                    ("SID".into(), delivery.sid.clone()),
+                    ("SEQ".into(), delivery.seq.to_string()),
+                ],
+                status: status.unwrap_or_default(),
+                ..Exchange::default()
+            };
+            exchange.keep_body(body.as_bytes());
+            Entry::Event(exchange)
+        });
+    }
+}
+
 /// Tries the callbacks in order until one accepts (GENA-7).
-async fn deliver(client: &Client, delivery: &EventDelivery) -> DeliveryOutcome {
+async fn deliver(
+    client: &Client,
+    delivery: &EventDelivery,
+    recorder: EventRecorder<'_>,
+) -> DeliveryOutcome {
     let body = write_properties(&delivery.variables);
     for (address, path) in &delivery.callbacks {
-        match attempt(client, *address, path, delivery, body.clone()).await {
+        let began = recorder.context.now();
+        let answer = attempt(client, *address, path, delivery, body.clone()).await;
+        recorder.note(began, delivery, path, &body, answer.as_ref().ok().copied());
+        match answer {
             Ok(412) => return DeliveryOutcome::Gone,
             Ok(status) if (200..300).contains(&status) => return DeliveryOutcome::Done,
             Ok(_) | Err(_) => {}

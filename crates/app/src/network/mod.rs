@@ -1,10 +1,12 @@
 //! The house on the network: who it says it is, where it is reached, and discovery.
 
+mod calls;
 mod console_place;
 pub mod discovery;
 pub mod event_delivery;
-mod other_servers;
+mod finding;
 mod subscriptions;
+pub mod watching;
 
 use std::collections::{BTreeMap, HashMap};
 use std::net::{Ipv4Addr, SocketAddrV4};
@@ -24,14 +26,16 @@ use mostra_protocol::server::description::{self, Description, Edition};
 use mostra_store::{Counter, StoreError};
 use tokio::sync::{mpsc, watch};
 
+pub use calls::{ANSWER, CallRecord, NotCalled};
 pub use console_place::ConsolePlace;
+pub use finding::FoundThings;
 pub use subscriptions::Subscriptions;
+pub use watching::Watching;
 
 use crate::clock::Clock;
 use crate::context::{Context, Topic};
 use crate::random::random_uuid;
 use discovery::DiscoveryCommand;
-use other_servers::OtherServers;
 
 /// What an installation chooses of how the house appears on the network.
 #[derive(Debug, Clone)]
@@ -88,7 +92,16 @@ pub struct Network {
     problems: Mutex<HashMap<String, String>>,
     /// Where a person finds the console.
     pub console: ConsolePlace,
-    other_servers: OtherServers,
+    /// What was found on the network.
+    pub found: FoundThings,
+    /// Services whose state variables somebody watches.
+    pub watching: Watching,
+    /// When our own search last came back, by the index of the interface.
+    own_searches: Mutex<HashMap<u32, Moment>>,
+    /// The other machine that reached us last, and our address by which it did.
+    reached_by: Mutex<Option<(Ipv4Addr, Ipv4Addr)>>,
+    /// What the preflight looks at may have changed.
+    look_due: tokio::sync::Notify,
     /// Other servers that have our name or UDN, and when they were last heard.
     duplicates: Mutex<BTreeMap<(Ipv4Addr, Sameness), Moment>>,
 }
@@ -127,7 +140,11 @@ impl Network {
             commands,
             problems: Mutex::default(),
             console: ConsolePlace::default(),
-            other_servers: OtherServers::default(),
+            found: FoundThings::default(),
+            watching: Watching::default(),
+            own_searches: Mutex::default(),
+            reached_by: Mutex::default(),
+            look_due: tokio::sync::Notify::new(),
             duplicates: Mutex::default(),
         })
     }
@@ -196,7 +213,50 @@ impl Network {
     /// Devices reach us elsewhere from now on.
     pub fn set_served(&self, served: Vec<ServedInterface>) {
         self.served.store(Arc::new(served));
+        self.look_due.notify_one();
         self.context.changed(Topic::House);
+    }
+
+    /// Now.
+    pub fn now(&self) -> Moment {
+        self.context.now()
+    }
+
+    /// Our own search came back by multicast on an interface.
+    fn note_own_search(&self, interface: u32) {
+        let mut heard = self.own_searches.lock().unwrap_or_else(PoisonError::into_inner);
+        heard.insert(interface, self.context.now());
+    }
+
+    /// When our own search last came back on an interface.
+    pub fn own_search_heard(&self, interface: u32) -> Option<Moment> {
+        let heard = self.own_searches.lock().unwrap_or_else(PoisonError::into_inner);
+        heard.get(&interface).copied()
+    }
+
+    /// Somebody at `from` reached us at `to`; what comes from this host itself shows nothing.
+    pub fn note_reached(&self, from: Ipv4Addr, to: Ipv4Addr) {
+        if from == to || self.served().iter().any(|served| served.address == from) {
+            return;
+        }
+        let mut known = self.reached_by.lock().unwrap_or_else(PoisonError::into_inner);
+        let news = known.is_none_or(|(_, place)| place != to);
+        *known = Some((from, to));
+        drop(known);
+        if news {
+            self.look_due.notify_one();
+            self.context.changed(Topic::House);
+        }
+    }
+
+    /// The other machine that reached us last, and our address by which it did.
+    pub fn reached_by(&self) -> Option<(Ipv4Addr, Ipv4Addr)> {
+        *self.reached_by.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Completes when what the preflight looks at may have changed.
+    pub(crate) async fn look_due(&self) {
+        self.look_due.notified().await;
     }
 
     /// The device listener's port.
@@ -208,6 +268,24 @@ impl Network {
     pub fn own_addresses(&self) -> Vec<SocketAddrV4> {
         let port = self.device_port();
         self.served().iter().map(|s| SocketAddrV4::new(s.address, port)).collect()
+    }
+
+    /// `http://address:port` by which somebody at this address reaches us (CDS-22).
+    pub fn base_for(&self, address: Ipv4Addr) -> String {
+        let served = self.served();
+        let nearest = served.iter().find(|served| served.holds(address)).or(served.first());
+        let ours = nearest.map_or(Ipv4Addr::LOCALHOST, |served| served.address);
+        format!("http://{ours}:{}", self.device_port())
+    }
+
+    /// Subnets beside those of the interfaces from which devices may ask.
+    pub fn also_from(&self) -> Vec<String> {
+        self.options.also_from.iter().map(Ipv4Net::to_string).collect()
+    }
+
+    /// Our address on an interface, by its index.
+    pub fn own_address(&self, index: u32) -> Option<Ipv4Addr> {
+        self.served().iter().find(|served| served.index == index).map(|served| served.address)
     }
 
     /// Whether a device at `source` may reach us at an address of ours: it is in the subnet of the

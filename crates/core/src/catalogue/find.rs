@@ -9,7 +9,7 @@ use super::id::{Fixed, ObjectId};
 use super::object::{Found, FoundGroup};
 use super::placement::ContainerKind;
 use super::record::Record;
-use super::search::{Bits, Window};
+use super::search::{BitSet, Window};
 use super::sorted::Entry;
 use super::text_query::TextQuery;
 use crate::Kind;
@@ -22,8 +22,8 @@ const LOOKS: u32 = 1024;
 /// Where a word was found: in titles of files, by serial, and in names, by number.
 struct Hits<'a> {
     word: &'a str,
-    titles: Bits,
-    names: Bits,
+    titles: BitSet,
+    names: BitSet,
 }
 
 impl Catalogue {
@@ -71,7 +71,7 @@ impl Catalogue {
     }
 
     fn hits<'a>(&self, word: &'a str) -> Hits<'a> {
-        let mut titles = Bits::default();
+        let mut titles = BitSet::default();
         self.titles.holding(word.as_bytes(), |serial| titles.put(serial));
         Hits { word, titles, names: self.names.holding(word) }
     }
@@ -166,7 +166,7 @@ impl Catalogue {
         put: &mut impl FnMut(FoundGroup, Entry),
     ) {
         let within = (place != ROOT).then(|| {
-            let mut bits = Bits::default();
+            let mut bits = BitSet::default();
             self.below(seen, place, &mut |_, container| {
                 container.items.iter().for_each(|serial| bits.put(serial));
             });

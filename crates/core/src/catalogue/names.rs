@@ -1,6 +1,6 @@
 //! Names that many things share, kept once.
 
-use super::search::Bits;
+use super::search::BitSet;
 use crate::Locale;
 use crate::packs::Packs;
 use crate::shards::{Shards, mix_text};
@@ -40,8 +40,8 @@ impl Names {
     }
 
     /// The names whose folded form holds a text.
-    pub(super) fn holding(&self, needle: &str) -> Bits {
-        let mut bits = Bits::default();
+    pub(super) fn holding(&self, needle: &str) -> BitSet {
+        let mut bits = BitSet::default();
         self.folded.holding(needle.as_bytes(), |number| bits.put(number));
         bits
     }

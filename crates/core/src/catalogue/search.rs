@@ -1,26 +1,24 @@
 //! Search (requirements 6): from criteria to the objects that match.
 
-use std::borrow::Cow;
 use std::collections::{BTreeMap, HashSet};
 
-use mostra_protocol::model::dlna;
 use mostra_protocol::model::property::Property;
 use mostra_protocol::model::search::{Criteria, Operator};
 use mostra_protocol::model::sort::SortKey;
 
+use super::Catalogue;
 use super::access_class::Visible;
 use super::browse::PAGE;
 use super::container::{Container, ROOT};
 use super::id::{Fixed, NodeId, ObjectId};
 use super::list::List;
-use super::object::{BROADCAST, Page, container_class, item_class};
+use super::object::{BROADCAST, Page, item_class};
 use super::placement::{ContainerKind, Order};
 use super::record::Record;
 use super::sorted::Entry;
-use super::{Catalogue, record};
 use crate::access::Pass;
 use crate::stop::Stop;
-use crate::{Kind, Locale, profile};
+use crate::{Kind, Locale};
 
 /// Which of the objects found are wanted, and in what order.
 #[derive(Debug, Clone, Copy)]
@@ -31,12 +29,6 @@ pub struct Window<'a> {
     pub count: u32,
     /// The order; by title if empty.
     pub sort: &'a [SortKey],
-}
-
-/// A property's value for sorting.
-pub(super) enum PropertyValue {
-    Number(u64),
-    Text(String),
 }
 
 /// What criteria say at their top, where all of it must hold.
@@ -290,12 +282,12 @@ impl Catalogue {
     }
 
     /// The files whose titles hold all needles.
-    fn holding(&self, outline: &Outline) -> Option<Bits> {
+    fn holding(&self, outline: &Outline) -> Option<BitSet> {
         let mut needles = outline.needles.iter();
-        let mut bits = Bits::default();
+        let mut bits = BitSet::default();
         self.titles.holding(needles.next()?.as_bytes(), |serial| bits.put(serial));
         for needle in needles {
-            let mut both = Bits::default();
+            let mut both = BitSet::default();
             self.titles.holding(needle.as_bytes(), |serial| {
                 if bits.holds(serial) {
                     both.put(serial);
@@ -368,7 +360,7 @@ impl Catalogue {
 
     /// The containers below one that match, by title.
     fn find_containers(&self, seen: &Visible<'_>, place: u32, outline: &Outline) -> Vec<Entry> {
-        let names: Vec<Bits> = outline.needles.iter().map(|n| self.names.holding(n)).collect();
+        let names: Vec<BitSet> = outline.needles.iter().map(|n| self.names.holding(n)).collect();
         let finders: Vec<_> =
             outline.needles.iter().map(|n| memchr::memmem::Finder::new(n.as_bytes())).collect();
         let holds = |container: &Container| match self.title_name(container) {
@@ -402,153 +394,13 @@ impl Catalogue {
         }
         around == place
     }
-
-    /// All values of a property as texts.
-    pub(super) fn values(&self, entry: &Entry, property: Property) -> Vec<Cow<'_, str>> {
-        match entry {
-            Entry::Container(place) => self.container_values(*place, property),
-            Entry::Item { serial, at, count } => {
-                self.item_values(*serial, *at, *count, property).unwrap_or_default()
-            }
-        }
-    }
-
-    fn container_values(&self, place: u32, property: Property) -> Vec<Cow<'_, str>> {
-        let Some(container) = self.containers.get(place) else { return Vec::new() };
-        let id =
-            |container: &Container| Cow::from(ObjectId::Container(container.node).id(&self.epoch));
-        match property {
-            Property::Id => vec![id(container)],
-            Property::ParentId if place == ROOT => vec!["-1".into()],
-            Property::ParentId => {
-                self.containers.get(container.around).map(id).into_iter().collect()
-            }
-            Property::Title => vec![self.container_title(container)],
-            Property::Class => vec![container_class(container.kind).upnp().into()],
-            Property::Genre if container.kind == ContainerKind::Genre => {
-                vec![self.container_title(container)]
-            }
-            Property::Artist | Property::Creator if container.kind == ContainerKind::Album => {
-                self.album_artist(container).map(Cow::from).into_iter().collect()
-            }
-            _ => Vec::new(),
-        }
-    }
-
-    /// An album's artist: that of the album, else of its first track.
-    pub(super) fn album_artist(&self, container: &Container) -> Option<&str> {
-        let music = self.record(container.items.iter().next()?)?.tail()?.music?;
-        let name = music.album_artist.or(music.artists.first().copied())?;
-        Some(self.names.text(name))
-    }
-
-    fn item_values(
-        &self,
-        serial: u32,
-        at: u32,
-        count: u32,
-        property: Property,
-    ) -> Option<Vec<Cow<'_, str>>> {
-        let record = self.record(serial)?;
-        let one = |text: String| Some(vec![Cow::from(text)]);
-        let names = |numbers: &[u32]| -> Vec<Cow<'_, str>> {
-            numbers.iter().map(|n| Cow::from(self.names.text(*n))).collect()
-        };
-        let container = self.containers.get(at)?;
-        let original = container.kind == ContainerKind::Directory;
-        let id = match original {
-            true => ObjectId::File(serial),
-            false => ObjectId::Reference(container.node, serial, count),
-        };
-        match property {
-            Property::Id => return one(id.id(&self.epoch)),
-            Property::ParentId => return one(ObjectId::Container(container.node).id(&self.epoch)),
-            Property::RefId if original => return None,
-            Property::RefId => return one(ObjectId::File(serial).id(&self.epoch)),
-            Property::Class => {
-                return Some(vec![self.class_of(serial, record.kind()).into()]);
-            }
-            Property::Date => return one(self.unpacked(record)?.date?.to_string()),
-            _ => {}
-        }
-        let tail = record.tail()?;
-        match property {
-            Property::Title => {
-                let title = super::change::title(tail.title, tail.name, self.titles_of(serial));
-                one(title.to_owned())
-            }
-            Property::Creator => {
-                Some(names(&tail.music?.artists.first().copied().into_iter().collect::<Vec<_>>()))
-            }
-            Property::Artist => {
-                let music = tail.music?;
-                let mut all = music.artists;
-                all.extend(music.album_artist.filter(|a| !all.contains(a)));
-                Some(names(&all))
-            }
-            Property::Album => Some(names(tail.music?.album.as_slice())),
-            Property::Genre => Some(names(&tail.music?.genres)),
-            Property::TrackNumber if record.kind() == Kind::Music => {
-                one(Some(record.place().1).filter(|n| *n < u16::MAX)?.to_string())
-            }
-            Property::Size => one(tail.size.to_string()),
-            Property::Resolution => {
-                let (width, height) = tail.resolution?;
-                one(format!("{width}x{height}"))
-            }
-            Property::Duration => one(dlna::duration(self.unpacked(record)?.duration_ms?)),
-            Property::ProtocolInfo => {
-                one(profile::protocol_info(&self.unpacked(record)?).to_string())
-            }
-            _ => None,
-        }
-    }
-
-    pub(super) fn unpacked(&self, record: Record<'_>) -> Option<crate::facts::Facts> {
-        record::unpack(record, &self.names)
-    }
-
-    /// The number of the name by which a property sorts, where it has names.
-    pub(super) fn first_name(&self, serial: u32, property: Property) -> Option<u32> {
-        let music = self.record(serial)?.tail()?.music?;
-        match property {
-            Property::Artist => music.artists.first().copied().or(music.album_artist),
-            Property::Creator => music.artists.first().copied(),
-            Property::Album => music.album,
-            Property::Genre => music.genres.first().copied(),
-            _ => None,
-        }
-    }
-
-    /// The first value of a property, by which lists are sorted (CDS-44).
-    pub(super) fn first_value(&self, entry: &Entry, property: Property) -> Option<PropertyValue> {
-        if let Entry::Item { serial, .. } = entry {
-            let record = self.record(*serial)?;
-            let number = match property {
-                Property::Date => Some(record.date()).filter(|d| *d > 0),
-                Property::Size => record.tail().map(|t| t.size),
-                Property::TrackNumber => {
-                    let track = Some(u64::from(record.place().1));
-                    track.filter(|n| *n < u64::from(u16::MAX) && record.kind() == Kind::Music)
-                }
-                Property::Duration => record.tail().and_then(|t| t.duration_ms),
-                _ => {
-                    let text = self.values(entry, property).into_iter().next()?;
-                    return Some(PropertyValue::Text(text.into_owned()));
-                }
-            };
-            return number.map(PropertyValue::Number);
-        }
-        let text = self.values(entry, property).into_iter().next()?;
-        Some(PropertyValue::Text(text.into_owned()))
-    }
 }
 
 /// A set of serials.
 #[derive(Default)]
-pub(super) struct Bits(Vec<u64>);
+pub(super) struct BitSet(Vec<u64>);
 
-impl Bits {
+impl BitSet {
     pub(super) fn put(&mut self, serial: u32) {
         let at = serial as usize / 64;
         if at >= self.0.len() {

@@ -1,8 +1,7 @@
 //! The second half of a change: bringing lists, counts and update ids to what files,
 //! directories and playlists now say.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
-use std::hash::BuildHasherDefault;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use rayon::iter::{
@@ -12,16 +11,19 @@ use rayon::iter::{
 use rayon::slice::{ParallelSlice as _, ParallelSliceMut as _};
 
 use super::Catalogue;
-use super::change::{Base, ContainersMet, Edits, Touched, pair, place_of};
+use super::change::{Base, Edits, Touched, pair, place_of};
 use super::columns::Columns;
 use super::container::{Container, ROOT};
 use super::id::{Fixed, NodeId, ObjectId};
 use super::list::List;
+use super::placed_files::{
+    AT_ONCE, Delta, FEW, IN_A_ROW, PlacedFiles, access_classes, groups, place_of_placement,
+    placement, sum,
+};
 use super::placement::{Order, PathSegment};
 use super::record::Record;
 use crate::Kind;
 use crate::collate::beginning;
-use crate::shards::AsIs;
 
 impl Catalogue {
     /// `old` is the catalogue before the batch: its order is the one in which lists still
@@ -29,9 +31,9 @@ impl Catalogue {
     pub(super) fn settle(&mut self, old: &Catalogue, base: &Base, touched: &mut Touched) {
         let mut edits = Edits::default();
         for serial in &base.files {
-            self.leave_spots(old, *serial, &mut edits);
+            self.leave_placements(old, *serial, &mut edits);
         }
-        self.take_spots(&base.files, &mut edits);
+        self.take_placements(&base.files, &mut edits);
         edits.sort();
         self.edit_playlists(old, base, &mut edits);
         self.take_items(old, &edits);
@@ -67,7 +69,7 @@ impl Catalogue {
         }
     }
 
-    fn leave_spots(&self, old: &Catalogue, serial: u32, edits: &mut Edits) {
+    fn leave_placements(&self, old: &Catalogue, serial: u32, edits: &mut Edits) {
         let Some(record) = old.record(serial) else { return };
         old.placements(record, |way| {
             let Some(place) = way.last().and_then(|s| old.nodes.get(s.node.0)) else { return };
@@ -82,7 +84,7 @@ impl Catalogue {
 
     /// Where files now appear. A large batch goes in parts, as what is noted on the way is
     /// larger than what becomes of it.
-    fn take_spots(&mut self, files: &[u32], edits: &mut Edits) {
+    fn take_placements(&mut self, files: &[u32], edits: &mut Edits) {
         for files in files.chunks(AT_ONCE) {
             let placements = |files: &[u32]| {
                 let mut taken = PlacedFiles::default();
@@ -224,8 +226,10 @@ impl Catalogue {
         deltas.append(&mut self.climb(more));
         sum(&mut deltas);
         deltas.retain(|(_, delta)| *delta != 0);
-        for same in deltas.chunk_by(|(a, _), (b, _)| place_of_spot(*a) == place_of_spot(*b)) {
-            let place = place_of_spot(same[0].0);
+        for same in
+            deltas.chunk_by(|(a, _), (b, _)| place_of_placement(*a) == place_of_placement(*b))
+        {
+            let place = place_of_placement(same[0].0);
             let Some(container) = self.containers.get_mut(place) else { continue };
             if !container
                 .access_counts
@@ -247,7 +251,7 @@ impl Catalogue {
             sum(&mut deltas);
             all.extend_from_slice(&deltas);
             let around = |(at, delta): &Delta| {
-                let place = place_of_spot(*at);
+                let place = place_of_placement(*at);
                 let container = self.containers.get(place).filter(|_| place != ROOT)?;
                 Some((placement(container.around, *at as u16), *delta))
             };
@@ -413,106 +417,8 @@ impl Catalogue {
     }
 }
 
-/// Files that one thread looks at in a row.
-const IN_A_ROW: usize = 4096;
-
-/// Files whose appearances are noted at one time.
-const AT_ONCE: usize = 32 * IN_A_ROW;
-
-/// Where some files belong: containers by node at first, by place once there are containers.
-#[derive(Default)]
-struct PlacedFiles {
-    /// The ways to these containers, each container once, end to end; and their lengths.
-    ways: Vec<PathSegment>,
-    lengths: Vec<usize>,
-    known: HashSet<u64, BuildHasherDefault<AsIs>>,
-    /// Appearances as (node, file), and names of containers as (node, name).
-    appearances: Vec<(u64, u32)>,
-    names: Vec<(u64, u32)>,
-    came: Vec<u64>,
-    spelt: Vec<u64>,
-}
-
-impl PlacedFiles {
-    fn file(&mut self, catalogue: &Catalogue, serial: u32) {
-        let Some(record) = catalogue.record(serial) else { return };
-        catalogue.placements(record, |way| {
-            let Some(last) = way.last() else { return };
-            self.appearances.push((last.node.0, serial));
-            let named = way.iter().filter(|step| step.kind.is_named());
-            self.names.extend(named.map(|step| (step.node.0, step.subject)));
-            if self.known.insert(last.node.0) {
-                self.lengths.push(way.len());
-                self.ways.extend_from_slice(way);
-            }
-        });
-    }
-
-    fn place(&mut self, met: &ContainersMet) {
-        let placed = |pairs: Vec<(u64, u32)>| {
-            let pairs = pairs.into_iter();
-            pairs.filter_map(|(node, number)| Some(pair(*met.get(&node)?, number))).collect()
-        };
-        self.came = placed(std::mem::take(&mut self.appearances));
-        self.spelt = placed(std::mem::take(&mut self.names));
-    }
-}
-
 /// A container's items, and the same in its second order.
 type Items = (u32, List, Option<Arc<List>>);
-
-/// Containers that one thread edits in a row: a small batch is not worth a second one.
-const FEW: usize = 32;
-
-/// Pairs of one place each.
-fn groups(pairs: &[u64]) -> impl Iterator<Item = &[u64]> {
-    pairs.chunk_by(|a, b| place_of(*a) == place_of(*b))
-}
-
-/// A [`placement`], and by how much its count changes.
-type Delta = (u64, i32);
-
-/// An access class in a container, so that all of one container stand together and rise.
-fn placement(place: u32, access_class: u16) -> u64 {
-    u64::from(place) << 16 | u64::from(access_class)
-}
-
-fn place_of_spot(placement: u64) -> u32 {
-    (placement >> 16) as u32
-}
-
-/// Brings changes into order and adds up those of one placement.
-fn sum(deltas: &mut Vec<Delta>) {
-    deltas.par_sort_unstable_by_key(|(placement, _)| *placement);
-    deltas.dedup_by(|(next, more), (placement, delta)| {
-        let same = next == placement;
-        *delta += if same { *more } else { 0 };
-        same
-    });
-}
-
-/// How many appearances of each access class are at each place.
-fn access_classes(pairs: &[u64], access_class: impl Fn(u32) -> u32 + Sync) -> Vec<Delta> {
-    let groups: Vec<&[u64]> = groups(pairs).collect();
-    let access_classes = groups.par_iter().with_min_len(FEW).flat_map_iter(|group| {
-        let mut counts: Vec<(u16, i32)> = Vec::new();
-        // Files of one place are mostly of one access class, many in a row.
-        let mut last = 0;
-        for pair in *group {
-            let access_class = access_class(*pair as u32) as u16;
-            if counts.get(last).is_none_or(|(c, _)| *c != access_class) {
-                last = counts.iter().position(|(c, _)| *c == access_class).unwrap_or(counts.len());
-                if last == counts.len() {
-                    counts.push((access_class, 0));
-                }
-            }
-            counts[last].1 += 1;
-        }
-        let place = place_of(group[0]);
-        counts.into_iter().map(move |(access_class, count)| (placement(place, access_class), count))
-    });
-    access_classes.collect()
-}
 
 impl Edits {
     /// The files among pairs that stand in the lists of all of a kind: each file once.

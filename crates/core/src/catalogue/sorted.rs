@@ -14,7 +14,7 @@ use super::Catalogue;
 use super::container::Container;
 use super::id::NodeId;
 use super::placement::ContainerKind;
-use super::search::PropertyValue;
+use super::property_values::PropertyValue;
 use crate::collate::natural_order;
 use crate::ids::UpdateId;
 

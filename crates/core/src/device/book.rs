@@ -68,7 +68,10 @@ impl DeviceBook {
     }
 
     fn index(&mut self, endpoint: &Endpoint, id: DeviceId) {
-        self.by_address.insert(endpoint.address, id);
+        // Of one that was added before it was seen nobody knows the address.
+        if !endpoint.address.is_unspecified() {
+            self.by_address.insert(endpoint.address, id);
+        }
         if let Some(hardware) = endpoint.hardware {
             self.by_hardware.insert(hardware, id);
         }
@@ -92,14 +95,12 @@ impl DeviceBook {
         }
     }
 
-    /// Somebody at this address asks, by a connection. If it was never met before the doorway
-    /// decides its standing. `None` where there is no room for it.
+    /// Somebody at this address connects. `None` where there is no room for a record of it.
     pub fn meet(
         &mut self,
         now: Moment,
         address: Ipv4Addr,
         hardware: Option<Hardware>,
-        doorway: Doorway,
     ) -> Option<Meeting> {
         let known = self.find(address, hardware);
         let mut forgotten = None;
@@ -108,7 +109,7 @@ impl DeviceBook {
             None => {
                 forgotten = self.make_room()?;
                 let id = self.new_id();
-                self.add(now, id, doorway)
+                self.add(now, id)
             }
         };
         self.seen_by(now, id, address, hardware);
@@ -163,8 +164,10 @@ impl DeviceBook {
             return Some(None);
         }
         let may_go = self.devices.values().filter(|d| !d.decided && d.name.is_none());
-        // Those that wait go before those that an open doorway admitted.
-        let first = may_go.min_by_key(|d| (d.standing != Standing::Waiting, d.last_seen))?.id;
+        // Those that never asked go first, and those that wait before those that an open doorway
+        // admitted.
+        let rank = |d: &&Device| (d.asked.is_some(), d.standing == Standing::Admitted, d.last_seen);
+        let first = may_go.min_by_key(rank)?.id;
         self.forget(first).map(|device| Some(device.id))
     }
 
@@ -174,7 +177,7 @@ impl DeviceBook {
         DeviceId(self.last_id)
     }
 
-    fn add(&mut self, now: Moment, id: DeviceId, doorway: Doorway) -> DeviceId {
+    fn add(&mut self, now: Moment, id: DeviceId) -> DeviceId {
         self.devices.insert(
             id,
             Device {
@@ -182,8 +185,14 @@ impl DeviceBook {
                 endpoints: Vec::new(),
                 udns: BTreeSet::new(),
                 name: None,
+                described_name: None,
+                kind: None,
+                room: None,
+                note: None,
+                asked: None,
+                by_doorway: None,
                 user_agent: None,
-                standing: doorway.first_standing(),
+                standing: Standing::Waiting,
                 grant: Grant::everything(),
                 update_offset: 0,
                 first_seen: now,
@@ -197,6 +206,53 @@ impl DeviceBook {
             },
         );
         id
+    }
+
+    /// A device asks for content. The first time the doorway decides its standing, and again once it
+    /// is no longer closed for one that it turned away; a person's decision stays. Gives the
+    /// standing that the doorway gave it now.
+    pub fn ask(&mut self, now: Moment, id: DeviceId, doorway: Doorway) -> Option<Standing> {
+        let device = self.get_mut(id)?;
+        let first = device.asked.is_none();
+        device.asked.get_or_insert(now);
+        let turned_away = device.standing == Standing::Refused && doorway != Doorway::Closed;
+        if device.decided || !(first || turned_away) {
+            return None;
+        }
+        let standing = doorway.first_standing();
+        device.by_doorway = (standing != Standing::Waiting).then_some(now);
+        if device.standing != standing && !first {
+            device.update_offset = device.update_offset.wrapping_add(1);
+        }
+        device.standing = standing;
+        Some(standing)
+    }
+
+    /// A person adds a device, before or without its asking: by its hardware address, its address,
+    /// or both. It waits for a decision. Gives one that is known already as it is; `None` where
+    /// there is no room.
+    pub fn add_by_hand(
+        &mut self,
+        now: Moment,
+        address: Ipv4Addr,
+        hardware: Option<Hardware>,
+    ) -> Option<(DeviceId, Option<DeviceId>)> {
+        let mut forgotten = None;
+        let id = match self
+            .find(address, hardware)
+            .filter(|_| !address.is_unspecified() || hardware.is_some())
+        {
+            Some(id) => id,
+            None => {
+                forgotten = self.make_room()?;
+                let id = self.new_id();
+                self.add(now, id);
+                self.seen_by(now, id, address, hardware);
+                id
+            }
+        };
+        self.get_mut(id)?.decided = true;
+        Some((id, forgotten))
     }
 
     /// The number under which a record goes on that was put together with another.
@@ -239,6 +295,7 @@ impl DeviceBook {
     pub fn decide(&mut self, id: DeviceId, standing: Standing, grant: Grant) -> Option<&Device> {
         let device = self.devices.get_mut(&id)?;
         device.decided = true;
+        device.by_doorway = None;
         if standing == Standing::Admitted {
             device.denied = None;
         }
@@ -292,6 +349,11 @@ impl DeviceBook {
             device.udns.pop_last();
         }
         device.name = device.name.take().or(gone.name);
+        device.described_name = device.described_name.take().or(gone.described_name);
+        device.kind = device.kind.or(gone.kind);
+        device.room = device.room.take().or(gone.room);
+        device.note = device.note.take().or(gone.note);
+        device.asked = [device.asked, gone.asked].into_iter().flatten().min();
         device.user_agent = device.user_agent.take().or(gone.user_agent);
         device.first_seen = device.first_seen.min(gone.first_seen);
         device.last_seen = device.last_seen.max(gone.last_seen);
@@ -336,8 +398,11 @@ impl DeviceBook {
         if device.endpoints.len() < 2 {
             return None;
         }
-        let first_seen = device.first_seen;
-        self.add(first_seen, new, doorway);
+        let (first_seen, asked) = (device.first_seen, device.asked);
+        self.add(first_seen, new);
+        if let Some(asked) = asked {
+            self.ask(asked, new, doorway);
+        }
         let device = self.devices.get_mut(&id)?;
         let endpoint = device.endpoints.remove(at);
         device.proof = rest;
@@ -363,202 +428,4 @@ impl DeviceBook {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::proof::{Evidence, Proof, Step};
-
-    const A: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 60);
-    const B: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 61);
-    const TV: Option<Hardware> = Some(Hardware([2, 0, 0, 0, 0, 1]));
-    const OTHER: Option<Hardware> = Some(Hardware([2, 0, 0, 0, 0, 2]));
-
-    fn at(seconds: u64) -> Moment {
-        Moment::from_secs(seconds)
-    }
-
-    fn meet(
-        book: &mut DeviceBook,
-        second: u64,
-        address: Ipv4Addr,
-        hardware: Option<Hardware>,
-        doorway: Doorway,
-    ) -> (DeviceId, bool) {
-        let met = book.meet(at(second), address, hardware, doorway).expect("room");
-        (met.id, met.new)
-    }
-
-    #[test]
-    fn standing_follows_the_hardware_address() {
-        let mut book = DeviceBook::default();
-        let (tv, new) = meet(&mut book, 1, A, TV, Doorway::Ask);
-        assert!(new);
-        book.decide(tv, Standing::Admitted, Grant::everything());
-        assert_eq!(
-            meet(&mut book, 2, B, TV, Doorway::Ask),
-            (tv, false),
-            "a new address, the same device"
-        );
-        let (other, new) = meet(&mut book, 3, B, OTHER, Doorway::Ask);
-        assert!(new && other != tv);
-        assert_eq!(book.get(other).unwrap().standing, Standing::Waiting, "inherits nothing");
-        assert_eq!(book.at(B).unwrap().id, other);
-    }
-
-    #[test]
-    fn an_address_learns_its_hardware_once() {
-        let mut book = DeviceBook::default();
-        let (tv, _) = meet(&mut book, 1, A, None, Doorway::Ask);
-        assert_eq!(meet(&mut book, 2, A, TV, Doorway::Ask).0, tv);
-        assert_eq!(meet(&mut book, 3, A, None, Doorway::Ask).0, tv);
-        assert_ne!(meet(&mut book, 4, A, OTHER, Doorway::Ask).0, tv);
-    }
-
-    #[test]
-    fn a_decision_moves_only_that_devices_ids() {
-        let mut book = DeviceBook::default();
-        let (a, _) = meet(&mut book, 1, A, None, Doorway::Ask);
-        let (b, _) = meet(&mut book, 1, B, None, Doorway::Ask);
-        book.decide(a, Standing::Admitted, Grant::everything());
-        book.decide(a, Standing::Admitted, Grant::everything());
-        assert_eq!(book.get(a).unwrap().update_offset, 1, "deciding the same again moves nothing");
-        assert_eq!(book.get(b).unwrap().update_offset, 0);
-    }
-
-    #[test]
-    fn a_rule_once_matched_holds_and_a_person_has_the_last_word() {
-        use crate::traits::{Rule, When};
-        let traits = Traits { page_objects: Some(10), ..Traits::default() };
-        let when = When { user_agent: Some("old".into()), ..When::default() };
-        let rules = Rules { rules: vec![Rule { name: "old ones".into(), when, traits }] };
-        let mut book = DeviceBook::load([], rules.clone());
-        let (tv, _) = meet(&mut book, 1, A, TV, Doorway::Open);
-        let seen =
-            |agent| Observed { address: A, user_agent: agent, field: &|_| false, registrar: false };
-        assert!(!book.observe(tv, &seen(Some("New/2"))));
-        assert!(book.observe(tv, &seen(Some("Old/1"))));
-        assert!(!book.observe(tv, &seen(None)), "nothing new");
-        let device = book.get(tv).unwrap().clone();
-        assert_eq!((device.shown.page_objects, device.update_offset), (Some(10), 1));
-        let again = DeviceBook::load([device], rules);
-        assert_eq!(again.get(tv).unwrap().shown.page_objects, Some(10), "over a restart");
-        book.set_traits(tv, Traits { page_objects: Some(99), ..Traits::default() });
-        assert_eq!(book.get(tv).unwrap().shown.page_objects, Some(99));
-        book.set_traits(tv, Traits::default());
-        let device = book.get(tv).unwrap();
-        assert_eq!((device.shown.page_objects, device.update_offset), (Some(10), 3));
-    }
-
-    #[test]
-    fn a_forgotten_device_is_met_as_new_and_numbers_are_not_reused() {
-        let mut book = DeviceBook::default();
-        let (a, _) = meet(&mut book, 1, A, TV, Doorway::Open);
-        assert_eq!(book.get(a).unwrap().standing, Standing::Admitted);
-        book.forget(a);
-        let (again, new) = meet(&mut book, 2, A, TV, Doorway::Ask);
-        assert!(new && again > a);
-    }
-
-    #[test]
-    fn a_flood_of_strangers_is_bounded_whatever_the_doorway_and_costs_nobody_decided_on() {
-        for doorway in [Doorway::Ask, Doorway::Open] {
-            let mut book = DeviceBook::default();
-            let (tv, _) = meet(&mut book, 0, A, TV, Doorway::Ask);
-            book.decide(tv, Standing::Admitted, Grant::everything());
-            let (named, _) = meet(&mut book, 0, B, OTHER, Doorway::Ask);
-            book.get_mut(named).unwrap().name = Some("Den console".into());
-            let mut forgotten = BTreeSet::new();
-            for n in 0..5000u32 {
-                let address = Ipv4Addr::from(0x0a00_0000 + n);
-                let met = book.meet(at(1 + u64::from(n)), address, None, doorway).unwrap();
-                assert!(met.new);
-                forgotten.extend(met.forgotten);
-            }
-            assert_eq!(book.iter().count(), DEVICES);
-            assert!(book.get(tv).is_some() && book.get(named).is_some());
-            assert_eq!(forgotten.len(), 5002 - DEVICES, "each that went is told, to go everywhere");
-            let all: Vec<Device> = book.iter().cloned().collect();
-            let more = all.iter().cloned().map(|d| Device { id: DeviceId(d.id.0 + 10_000), ..d });
-            let again = DeviceBook::load(all.iter().cloned().chain(more), Rules::default());
-            assert!(again.iter().count() == DEVICES && again.get(tv).is_some());
-        }
-        // Where a person decided on all of them, there is no room for another.
-        let mut book = DeviceBook::default();
-        for n in 0..DEVICES as u32 {
-            let (id, _) = meet(&mut book, 1, Ipv4Addr::from(0x0a00_0000 + n), None, Doorway::Ask);
-            book.decide(id, Standing::Refused, Grant::everything());
-        }
-        assert_eq!(book.meet(at(2), A, None, Doorway::Open), None);
-    }
-
-    fn proof_at(second: u64, step: Step) -> ProofState {
-        let mut state = ProofState::default();
-        let evidence = Evidence::Connected;
-        state.ladder.confirm(step, Proof { at: at(second), evidence, item: None, bytes: None });
-        state
-    }
-
-    #[test]
-    fn two_records_of_one_device_are_put_together_and_nothing_older_is_lost() {
-        let mut book = DeviceBook::default();
-        let (wired, _) = meet(&mut book, 5, A, TV, Doorway::Ask);
-        book.decide(wired, Standing::Admitted, Grant::everything());
-        book.get_mut(wired).unwrap().proof = proof_at(5, Step::Seen);
-        let (wireless, _) = meet(&mut book, 1, B, OTHER, Doorway::Ask);
-        book.get_mut(wireless).unwrap().proof = proof_at(1, Step::Seen);
-        book.get_mut(wireless).unwrap().name = Some("Lounge television".into());
-        let offset = book.get(wired).unwrap().update_offset;
-        let merged = book.merge(wired, wireless).unwrap().clone();
-        assert_eq!((merged.first_seen, merged.endpoints.len()), (at(1), 2));
-        assert_eq!(merged.proof.ladder.proof(Step::Seen).unwrap().at, at(1));
-        assert_eq!((&*merged.label(), merged.standing), ("Lounge television", Standing::Admitted));
-        assert_eq!(merged.update_offset, offset + 1, "it reads its lists again");
-        // By both ways it is the same, also after a restart, and what runs under the old number
-        // goes on.
-        assert_eq!(meet(&mut book, 9, B, OTHER, Doorway::Ask), (wired, false));
-        assert_eq!(meet(&mut book, 9, A, TV, Doorway::Ask), (wired, false));
-        assert_eq!(book.get(wireless).map(|device| device.id), Some(wired));
-        let mut again = DeviceBook::load(book.iter().cloned(), Rules::default());
-        assert_eq!(meet(&mut again, 10, B, OTHER, Doorway::Ask), (wired, false));
-        assert!(book.merge(wired, wired).is_none() && book.merge(wired, DeviceId(99)).is_none());
-        assert!(book.merge(DeviceId(99), wired).is_none() && book.get(wired).is_some());
-    }
-
-    #[test]
-    fn what_was_put_together_by_mistake_is_taken_apart() {
-        let mut book = DeviceBook::default();
-        let (tv, _) = meet(&mut book, 1, A, TV, Doorway::Ask);
-        book.decide(tv, Standing::Admitted, Grant::everything());
-        let (other, _) = meet(&mut book, 2, B, OTHER, Doorway::Ask);
-        book.merge(tv, other);
-        let proofs = || (proof_at(2, Step::Read), proof_at(1, Step::Seen));
-        let contact = Contact::of(B, OTHER);
-        let apart = book.new_id();
-        assert!(book.split(tv, apart, contact, Doorway::Ask, proofs()).is_some());
-        assert!(apart != tv && apart != other, "numbers are not used again");
-        let (one, two) = (book.get(tv).unwrap(), book.get(apart).unwrap());
-        assert_eq!((one.standing, two.standing), (Standing::Admitted, Standing::Waiting));
-        assert!(two.proof.ladder.proof(Step::Read).is_some());
-        assert!(one.proof.ladder.proof(Step::Read).is_none());
-        assert_eq!(meet(&mut book, 3, B, OTHER, Doorway::Ask), (apart, false));
-        assert_eq!(meet(&mut book, 3, A, TV, Doorway::Ask), (tv, false));
-        let mut again = |contact| {
-            let new = book.new_id();
-            book.split(tv, new, contact, Doorway::Ask, proofs()).is_some()
-        };
-        assert!(!again(Contact::of(A, TV)), "its last");
-        assert!(!again(contact), "not its own");
-    }
-
-    #[test]
-    fn ways_to_a_device_are_bounded() {
-        let mut book = DeviceBook::default();
-        let (tv, _) = meet(&mut book, 1, A, TV, Doorway::Ask);
-        for n in 0..100_u8 {
-            let hardware = Some(Hardware([2, 0, 0, 0, 1, n]));
-            let address = Ipv4Addr::new(192, 0, 2, 100 + n);
-            let (other, _) = meet(&mut book, 2 + u64::from(n), address, hardware, Doorway::Ask);
-            book.merge(tv, other);
-        }
-        assert_eq!(book.get(tv).unwrap().endpoints.len(), ENDPOINTS);
-    }
-}
+mod tests;

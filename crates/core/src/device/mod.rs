@@ -4,6 +4,7 @@
 //! never on what a device says of itself.
 
 mod book;
+mod device_kind;
 
 use std::collections::BTreeSet;
 use std::fmt;
@@ -14,6 +15,7 @@ use std::sync::Arc;
 use mostra_protocol::Moment;
 
 pub use book::{DEVICES, DeviceBook, Meeting};
+pub use device_kind::{DeviceKind, Directions, KindHints, propose as propose_kind};
 
 use crate::access::{Decision, Grant, Standing, decide};
 use crate::ids::DeviceId;
@@ -24,6 +26,20 @@ use crate::traits::{Rules, Traits};
 /// A hardware (MAC) address.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct Hardware(pub [u8; 6]);
+
+impl Hardware {
+    /// Whether it is an address that the device made up: phones use another one in each network, so
+    /// it says nothing of the maker, and a device can come back with another.
+    pub fn is_private(self) -> bool {
+        self.0[0] & 2 != 0
+    }
+
+    /// The first three bytes, which belong to a maker unless the address is private.
+    pub fn maker_bytes(self) -> Option<[u8; 3]> {
+        let [a, b, c, ..] = self.0;
+        (!self.is_private()).then_some([a, b, c])
+    }
+}
 
 impl fmt::Display for Hardware {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -88,6 +104,18 @@ pub struct Device {
     pub udns: BTreeSet<String>,
     /// The name a person gave it.
     pub name: Option<String>,
+    /// The name in its description, which was read at it.
+    pub described_name: Option<String>,
+    /// What sort of device it is, as a person confirmed.
+    pub kind: Option<DeviceKind>,
+    /// The room a person says it is in.
+    pub room: Option<String>,
+    /// What a person noted of it.
+    pub note: Option<String>,
+    /// When it first asked for content. What never did and was never decided on has no standing.
+    pub asked: Option<Moment>,
+    /// When the doorway admitted it or turned it away, where no person decided.
+    pub by_doorway: Option<Moment>,
     /// What it last called itself (`User-Agent`).
     pub user_agent: Option<String>,
     /// Its standing.
@@ -136,6 +164,11 @@ impl Device {
         self.endpoints.iter().any(|endpoint| endpoint.hardware.is_some())
     }
 
+    /// Its standing; nothing for one that never asked for content and that nobody added.
+    pub fn stands(&self) -> Option<Standing> {
+        (self.asked.is_some() || self.decided).then_some(self.standing)
+    }
+
     /// The decision for this device now.
     pub fn decision(&self) -> Decision {
         decide(self.standing, &self.grant)
@@ -149,9 +182,14 @@ impl Device {
         }
     }
 
-    /// The name to show: a person's, or where it is.
+    /// The name to show: a person's, else what it calls itself with where it is. A device can call
+    /// itself as another is called, so that alone would say too much.
     pub fn label(&self) -> String {
-        self.name.clone().unwrap_or_else(|| format!("Device at {}", self.address()))
+        let said = self.described_name.as_deref().unwrap_or("Device");
+        self.name.clone().unwrap_or_else(|| match (self.address(), self.hardware()) {
+            (Ipv4Addr::UNSPECIFIED, Some(hardware)) => format!("{said} {hardware}"),
+            (address, _) => format!("{said} at {address}"),
+        })
     }
 }
 

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::device::Hardware;
 use crate::ids::DeviceId;
-use crate::kind::Kinds;
+use crate::kind::{Kind, Kinds};
 use crate::playback::Layout;
 use crate::resource::ResourceId;
 
@@ -106,6 +106,15 @@ pub enum Act {
         /// The bytes, as first and first behind, in the order in which they were acknowledged.
         runs: Vec<(u64, u64)>,
     },
+    /// It took a piece at the pace of that piece's own time.
+    Kept {
+        /// The piece's title.
+        title: String,
+        /// Its kind.
+        kind: Kind,
+        /// For so many seconds.
+        seconds: u32,
+    },
     /// An action was answered.
     Answered {
         /// Its name.
@@ -163,6 +172,7 @@ impl fmt::Display for Act {
                 let bytes: u64 = runs.iter().map(|(from, to)| to - from).sum();
                 write!(f, "took {bytes} bytes of {title}")
             }
+            Act::Kept { title, seconds, .. } => write!(f, "kept playing {title} for {seconds} s"),
             Act::Answered { action } => write!(f, "called {action}"),
             Act::Faulted { action, code } => {
                 write!(f, "called {action}, which failed with error {code}")
@@ -189,6 +199,25 @@ impl Act {
         )
     }
 
+    /// What it has to do with.
+    pub fn group(&self) -> ActGroup {
+        match self {
+            Act::Searched { .. } | Act::Announced | Act::Connected => ActGroup::Discovery,
+            Act::Described => ActGroup::Description,
+            Act::Listed { .. } | Act::Answered { .. } | Act::Faulted { .. } => ActGroup::Lists,
+            Act::Denied { attempt: Attempt::File } | Act::Took { .. } | Act::Kept { .. } => {
+                ActGroup::Media
+            }
+            Act::Denied { .. } => ActGroup::Lists,
+            // Most refusals by status are of media: lists fail with an error of their own.
+            Act::Refused { .. } => ActGroup::Media,
+            Act::Subscribed { .. }
+            | Act::Unsubscribed { .. }
+            | Act::EventDelivered { .. }
+            | Act::EventFailed { .. } => ActGroup::Events,
+        }
+    }
+
     /// The same with texts as they can be kept (SEC-12).
     fn tamed(self) -> Act {
         match self {
@@ -201,7 +230,38 @@ impl Act {
             Act::Took { resource, title, layout, runs } => {
                 Act::Took { resource, title: tamed(title, TITLE), layout, runs }
             }
+            Act::Kept { title, kind, seconds } => {
+                Act::Kept { title: tamed(title, TITLE), kind, seconds }
+            }
             other => other,
+        }
+    }
+}
+
+/// What an act has to do with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum ActGroup {
+    /// Searching, announcing, connecting.
+    Discovery,
+    /// The description.
+    Description,
+    /// Lists and other actions.
+    Lists,
+    /// Media.
+    Media,
+    /// Subscriptions and events.
+    Events,
+}
+
+impl ActGroup {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            ActGroup::Discovery => "discovery",
+            ActGroup::Description => "description",
+            ActGroup::Lists => "lists",
+            ActGroup::Media => "media",
+            ActGroup::Events => "events",
         }
     }
 }

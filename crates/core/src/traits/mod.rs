@@ -15,7 +15,7 @@ pub use captions::{CaptionElement, CaptionField};
 pub use error::{RuleError, TraitsError};
 
 /// A part of the traits that may say nothing, and is then filled from what lies below it.
-trait Layer {
+trait TraitLayer {
     /// It says nothing.
     const ABSENT: Self;
 
@@ -24,7 +24,7 @@ trait Layer {
     fn fill_from(&mut self, below: &Self);
 }
 
-impl<T: Clone> Layer for Option<T> {
+impl<T: Clone> TraitLayer for Option<T> {
     const ABSENT: Option<T> = None;
 
     fn is_absent(&self) -> bool {
@@ -38,7 +38,7 @@ impl<T: Clone> Layer for Option<T> {
     }
 }
 
-impl<T: Clone> Layer for Vec<T> {
+impl<T: Clone> TraitLayer for Vec<T> {
     const ABSENT: Vec<T> = Vec::new();
 
     fn is_absent(&self) -> bool {
@@ -52,7 +52,7 @@ impl<T: Clone> Layer for Vec<T> {
     }
 }
 
-impl<T: Clone> Layer for BTreeMap<String, T> {
+impl<T: Clone> TraitLayer for BTreeMap<String, T> {
     const ABSENT: BTreeMap<String, T> = BTreeMap::new();
 
     fn is_absent(&self) -> bool {
@@ -83,11 +83,11 @@ macro_rules! traits {
         #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
         #[serde(default, deny_unknown_fields, rename_all = "kebab-case")]
         pub struct Traits {
-            $($(#[doc = $doc])+ #[serde(skip_serializing_if = "Layer::is_absent")] pub $name: $type,)+
+            $($(#[doc = $doc])+ #[serde(skip_serializing_if = "TraitLayer::is_absent")] pub $name: $type,)+
         }
 
         /// Those of a device of which nothing is known.
-        pub static PLAIN: Traits = Traits { $($name: Layer::ABSENT,)+ };
+        pub static PLAIN: Traits = Traits { $($name: TraitLayer::ABSENT,)+ };
 
         impl Traits {
             /// All of them, for people.

@@ -1,14 +1,14 @@
-//! Bits of a header, from the left.
+//! BitReader of a header, from the left.
 
 /// Reads bits; at the end of the data there is nothing more.
-pub(super) struct Bits<'a> {
+pub(super) struct BitReader<'a> {
     data: &'a [u8],
     at: usize,
 }
 
-impl<'a> Bits<'a> {
-    pub(super) fn new(data: &'a [u8]) -> Bits<'a> {
-        Bits { data, at: 0 }
+impl<'a> BitReader<'a> {
+    pub(super) fn new(data: &'a [u8]) -> BitReader<'a> {
+        BitReader { data, at: 0 }
     }
 
     pub(super) fn bit(&mut self) -> Option<bool> {
@@ -69,14 +69,14 @@ mod tests {
     #[test]
     fn codes_read_as_the_standard_writes_them() {
         // 1, 010, 011, 00100, 00101 are 0 to 4.
-        let mut bits = Bits::new(&[0b1010_0110, 0b0100_0010, 0b1000_0000]);
+        let mut bits = BitReader::new(&[0b1010_0110, 0b0100_0010, 0b1000_0000]);
         let read: Vec<u32> = (0..5).map(|_| bits.golomb().unwrap()).collect();
         assert_eq!(read, [0, 1, 2, 3, 4]);
-        let mut bits = Bits::new(&[0b1010_0110, 0b0100_0010, 0b1000_0000]);
+        let mut bits = BitReader::new(&[0b1010_0110, 0b0100_0010, 0b1000_0000]);
         let read: Vec<i32> = (0..5).map(|_| bits.signed().unwrap()).collect();
         assert_eq!(read, [0, 1, -1, 2, -2]);
-        assert_eq!(Bits::new(&[0; 20]).golomb(), None);
-        let mut bits = Bits::new(&[0xa5]);
+        assert_eq!(BitReader::new(&[0; 20]).golomb(), None);
+        let mut bits = BitReader::new(&[0xa5]);
         assert_eq!((bits.number(3), bits.skip(4), bits.bit()), (Some(5), Some(()), Some(true)));
         assert_eq!((bits.bit(), bits.skip(1), bits.number(1)), (None, None, None));
         assert_eq!(unescaped(&[0, 0, 3, 1, 0, 0, 3, 0, 3]), [0, 0, 1, 0, 0, 0, 3]);

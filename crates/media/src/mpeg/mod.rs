@@ -45,7 +45,7 @@ impl Coding {
 
 /// What the headers of a stream say.
 #[derive(Debug, Clone)]
-enum Found {
+enum StreamHeader {
     Picture(SequenceHeader),
     Sound(AudioTrack),
 }
@@ -66,7 +66,7 @@ struct ElementaryStream {
     language: Option<String>,
     data: Vec<u8>,
     next_look: usize,
-    found: Option<Found>,
+    found: Option<StreamHeader>,
     /// Presentation times as they came.
     times: Vec<u64>,
 }
@@ -91,8 +91,8 @@ impl ElementaryStream {
 
     fn look(&mut self) {
         let data = &self.data;
-        let picture = |picture: Option<SequenceHeader>| picture.map(Found::Picture);
-        let sound = |track: Option<AudioTrack>| track.map(Found::Sound);
+        let picture = |picture: Option<SequenceHeader>| picture.map(StreamHeader::Picture);
+        let sound = |track: Option<AudioTrack>| track.map(StreamHeader::Sound);
         let found = match self.coding {
             Coding::Mpeg2Video => picture(video::mpeg2(data)),
             Coding::H264 => picture(video::h264(data)),
@@ -182,7 +182,7 @@ fn facts(
     let pictured = streams.iter().any(|stream| stream.coding.is_video());
     for (number, stream) in streams.iter().enumerate() {
         match (&stream.found, stream.coding) {
-            (Some(Found::Picture(picture)), _) if facts.video.is_none() => {
+            (Some(StreamHeader::Picture(picture)), _) if facts.video.is_none() => {
                 let step = stream.step();
                 facts.kind = Kind::Video;
                 facts.video = Some(picture.codec.clone());
@@ -190,7 +190,7 @@ fn facts(
                 let by_time = || step.map(|step| ((CLOCK * 1000 + step / 2) / step) as u32);
                 facts.frame_rate_milli = picture.frame_rate_milli.or_else(by_time);
             }
-            (Some(Found::Sound(track)), _) if facts.tracks.len() < 16 => {
+            (Some(StreamHeader::Sound(track)), _) if facts.tracks.len() < 16 => {
                 let language = stream.language.clone();
                 facts.tracks.push(AudioTrack { language, ..track.clone() });
             }

@@ -2,7 +2,7 @@
 
 use mostra_core::facts::AudioTrack;
 
-use super::bits::Bits;
+use super::bits::BitReader;
 
 fn track(codec: &str, sample_rate: u32, channels: u32) -> AudioTrack {
     AudioTrack {
@@ -94,7 +94,7 @@ pub(super) fn ac3(data: &[u8]) -> Option<AudioTrack> {
     first(data, |data| {
         let [0x0b, 0x77, rest @ ..] = data else { return None };
         let bsid = rest.get(3)? >> 3;
-        let mut bits = Bits::new(rest);
+        let mut bits = BitReader::new(rest);
         if bsid > 10 {
             // A stream beside another has the channels that the other lacks.
             let kind = bits.number(2)?;
@@ -142,7 +142,7 @@ pub(super) fn ac3(data: &[u8]) -> Option<AudioTrack> {
 pub(super) fn dts(data: &[u8]) -> Option<AudioTrack> {
     first(data, |data| {
         let [0x7f, 0xfe, 0x80, 0x01, rest @ ..] = data else { return None };
-        let mut bits = Bits::new(rest);
+        let mut bits = BitReader::new(rest);
         bits.skip(1 + 5 + 1 + 7)?;
         let length = bits.number(14)? as usize + 1;
         let mode = bits.number(6)? as usize;

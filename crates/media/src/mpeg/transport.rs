@@ -22,7 +22,7 @@ const STREAMS: usize = 64;
 /// Reads a transport stream.
 pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
     let (before, length) = if known.format == Format::M2ts { (4, 192) } else { (0, 188) };
-    let layout = Layout { before, length, size: known.size };
+    let layout = PacketLayout { before, length, size: known.size };
     let mut reading = ProgramTables::default();
     let mut at = 0;
     while at < HEAD.min(known.size) && !reading.is_done() {
@@ -63,13 +63,13 @@ pub(crate) fn read(file: &mut PartReader, known: Facts) -> Option<Facts> {
     facts(&streams, |number| last.get(ids.get(number)?).copied(), known)
 }
 
-struct Layout {
+struct PacketLayout {
     before: usize,
     length: u64,
     size: u64,
 }
 
-impl Layout {
+impl PacketLayout {
     /// Hands over the packets of the next piece; gives where the piece after it begins. `None` if
     /// what is there is not in step.
     fn packets(

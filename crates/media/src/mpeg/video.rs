@@ -2,7 +2,7 @@
 
 use mostra_core::facts::VideoCodec;
 
-use super::bits::{Bits, unescaped};
+use super::bits::{BitReader, unescaped};
 
 /// What a sequence header says.
 #[derive(Debug, Clone, PartialEq)]
@@ -44,7 +44,7 @@ fn milli(above: u64, below: u64) -> Option<u32> {
 /// MPEG-1 or 2.
 pub(crate) fn mpeg2(data: &[u8]) -> Option<SequenceHeader> {
     let mut rest = whole_units(data).skip_while(|unit| unit.first() != Some(&0xb3));
-    let mut bits = Bits::new(rest.next()?.get(1..)?);
+    let mut bits = BitReader::new(rest.next()?.get(1..)?);
     let (width, height) = (bits.number(12)?, bits.number(12)?);
     bits.skip(4)?;
     let rate = bits.number(4)?;
@@ -69,7 +69,7 @@ pub(crate) fn mpeg2(data: &[u8]) -> Option<SequenceHeader> {
             frame_rate_milli: milli(above, below),
         });
     };
-    let mut bits = Bits::new(&extension[1..]);
+    let mut bits = BitReader::new(&extension[1..]);
     bits.skip(5)?;
     let (profile, level) = (bits.number(3)?, bits.number(4)?);
     bits.skip(3)?;
@@ -94,7 +94,7 @@ pub(crate) fn h264(data: &[u8]) -> Option<SequenceHeader> {
 }
 
 fn h264_parameters(set: &[u8]) -> Option<SequenceHeader> {
-    let mut bits = Bits::new(set);
+    let mut bits = BitReader::new(set);
     let profile = bits.number(8)? as u8;
     bits.skip(8)?;
     let level = bits.number(8)? as u8;
@@ -157,7 +157,7 @@ fn h264_parameters(set: &[u8]) -> Option<SequenceHeader> {
     })
 }
 
-fn scaling_list(bits: &mut Bits<'_>, length: usize) -> Option<()> {
+fn scaling_list(bits: &mut BitReader<'_>, length: usize) -> Option<()> {
     let (mut last, mut next) = (8, 8);
     for _ in 0..length {
         if next != 0 {
@@ -169,7 +169,7 @@ fn scaling_list(bits: &mut Bits<'_>, length: usize) -> Option<()> {
 }
 
 /// What the usability information says of time (ITU-T H.264, E.1.1).
-fn h264_rate(bits: &mut Bits<'_>) -> Option<u32> {
+fn h264_rate(bits: &mut BitReader<'_>) -> Option<u32> {
     if !bits.bit()? {
         return None;
     }
@@ -202,7 +202,7 @@ pub(crate) fn hevc(data: &[u8]) -> Option<SequenceHeader> {
     let sets =
         whole_units(data).find(|unit| unit.first().is_some_and(|byte| byte >> 1 & 63 == 33))?;
     let set = unescaped(sets.get(2..)?);
-    let mut bits = Bits::new(&set);
+    let mut bits = BitReader::new(&set);
     bits.skip(4)?;
     let layers = bits.number(3)?;
     bits.skip(1 + 2 + 1)?;

@@ -13,8 +13,8 @@ pub use finder::{Finder, FoundDevice, FoundEvent, Gone};
 pub use last_change::{VariableChange, read_last_change};
 pub use subscriber::{Ask, Notice, Notification, Subscriber, SubscriptionRequest};
 
-pub use crate::messages::gena::read_properties;
-pub use crate::messages::soap::{Answer, CallError, read_answer, write_call};
+pub use crate::messages::gena::{read_granted, read_properties};
+pub use crate::messages::soap::{Answer, CallError, read_answer, write_call, write_named_call};
 pub use crate::messages::ssdp::{
     About, MSearch, Message, NotifyKind, compose_search, parse as parse_datagram,
 };

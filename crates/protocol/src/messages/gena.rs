@@ -7,6 +7,9 @@ use std::time::Duration;
 use crate::model::identifiers::NS_EVENT;
 use crate::model::xml::{self, Limits, XmlError, escape_into};
 
+/// Bytes of a SID that is taken.
+const SID: usize = 256;
+
 /// What the fields of a SUBSCRIBE ask for (GENA-1, GENA-4, GENA-6).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Asked {
@@ -115,6 +118,20 @@ pub fn read_timeout(field: Option<&str>) -> Duration {
     Duration::from_secs(seconds.clamp(300, 1800))
 }
 
+/// Reads what a publisher grants: the SID, and for how long; `None` for `infinite` and for what
+/// cannot be read (GENA-20). Without a SID nothing is granted.
+pub fn read_granted(
+    sid: Option<&str>,
+    timeout: Option<&str>,
+) -> Option<(String, Option<Duration>)> {
+    let sid = sid.map(str::trim).filter(|sid| !sid.is_empty() && sid.len() <= SID)?;
+    let seconds = timeout.and_then(|field| {
+        let (word, number) = field.trim().split_once('-')?;
+        word.eq_ignore_ascii_case("second").then(|| number.trim().parse().ok())?
+    });
+    Some((sid.to_owned(), seconds.map(Duration::from_secs)))
+}
+
 /// Writes an event's body: one property per variable (GENA-12).
 pub fn write_properties(variables: &[(String, String)]) -> String {
     let mut out = format!(
@@ -189,6 +206,20 @@ mod tests {
         assert_eq!(granted(Some("Second-infinite")), 1800);
         assert_eq!(granted(Some("Second-99999")), 1800);
         assert_eq!((granted(None), granted(Some("é"))), (1800, 1800));
+    }
+
+    #[test]
+    fn a_grant_needs_a_sid_and_may_be_infinite() {
+        let of = |sid, timeout| read_granted(sid, timeout);
+        let granted =
+            |seconds: Option<u64>| Some(("uuid:1".to_owned(), seconds.map(Duration::from_secs)));
+        assert_eq!(of(Some(" uuid:1 "), Some("Second-300")), granted(Some(300)));
+        assert_eq!(of(Some("uuid:1"), Some("SECOND-1800 ")), granted(Some(1800)));
+        assert_eq!(of(Some("uuid:1"), Some("Second-infinite")), granted(None));
+        assert_eq!(of(Some("uuid:1"), Some("Second--5")), granted(None));
+        assert_eq!(of(Some("uuid:1"), None), granted(None));
+        assert_eq!((of(None, Some("Second-300")), of(Some(" "), None)), (None, None));
+        assert_eq!(of(Some(&"x".repeat(SID + 1)), None), None);
     }
 
     #[test]

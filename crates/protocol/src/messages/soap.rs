@@ -56,6 +56,9 @@ pub enum Fault {
     /// 710 of ContentDirectory.
     #[error("No such container")]
     NoSuchContainer,
+    /// 713 of WANIPConnection.
+    #[error("SpecifiedArrayIndexInvalid")]
+    InvalidIndex,
     /// 706 of ConnectionManager.
     #[error("Invalid connection reference")]
     InvalidConnection,
@@ -72,6 +75,7 @@ impl Fault {
             Fault::InvalidSearch => 708,
             Fault::InvalidSort => 709,
             Fault::NoSuchContainer => 710,
+            Fault::InvalidIndex => 713,
             Fault::InvalidConnection => 706,
         }
     }
@@ -112,6 +116,21 @@ pub fn read_call(body: &str) -> Result<Call, XmlError> {
 pub fn write_call<A: ServiceAction>(action: A, values: &[&str]) -> String {
     let values: Vec<Value> = values.iter().map(|text| Value::Text((*text).to_owned())).collect();
     tagged(action.row().name, &A::service().urn(), action.row().inputs, &values)
+}
+
+/// Writes a call of an action that no table of ours has: arguments by name, in their order.
+pub fn write_named_call(urn: &str, action: &str, arguments: &[(String, String)]) -> String {
+    let mut out = String::with_capacity(1024);
+    begin(&mut out);
+    let _ = writeln!(out, "<u:{action} xmlns:u=\"{}\">", escape(urn));
+    for (name, value) in arguments {
+        let _ = write!(out, "<{name}>");
+        escape_into(&mut out, value);
+        let _ = write!(out, "</{name}>");
+    }
+    let _ = write!(out, "\n</u:{action}>");
+    out.push_str(END);
+    out
 }
 
 /// An argument's value.

@@ -78,7 +78,7 @@ pub struct MSearch {
 pub fn parse(datagram: &[u8]) -> Option<Message> {
     let text = std::str::from_utf8(datagram).ok()?.trim_end_matches('\0');
     let (start, rest) = text.split_once('\n').unwrap_or((text, ""));
-    let fields = Fields::of(rest);
+    let fields = HeaderFields::of(rest);
     let mut words = start.split_ascii_whitespace();
     let (first, second, third) = (words.next()?, words.next()?, words.next());
     let http = |v: Option<&str>| matches!(v, Some("HTTP/1.1" | "HTTP/1.0"));
@@ -106,9 +106,9 @@ pub fn parse(datagram: &[u8]) -> Option<Message> {
     }
 }
 
-/// Fields of a datagram that are looked at, each from its first line.
+/// HeaderFields of a datagram that are looked at, each from its first line.
 #[derive(Default)]
-struct Fields<'a> {
+struct HeaderFields<'a> {
     man: Option<&'a str>,
     mx: Option<&'a str>,
     st: Option<&'a str>,
@@ -126,9 +126,9 @@ struct Fields<'a> {
 /// Lines of a datagram that are looked at.
 const LINES: usize = 64;
 
-impl<'a> Fields<'a> {
-    fn of(text: &'a str) -> Fields<'a> {
-        let mut fields = Fields::default();
+impl<'a> HeaderFields<'a> {
+    fn of(text: &'a str) -> HeaderFields<'a> {
+        let mut fields = HeaderFields::default();
         for line in text.lines().take(LINES) {
             let Some((name, value)) = line.split_once(':') else { continue };
             let field = match name.trim().to_ascii_uppercase().as_str() {

@@ -1,6 +1,7 @@
 //! What both roles share: identifiers, services and their actions, documents and values.
 
 pub mod charset;
+pub mod conversation;
 pub mod didl;
 pub mod dlna;
 pub mod identifiers;

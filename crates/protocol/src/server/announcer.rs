@@ -8,7 +8,7 @@ use std::time::Duration;
 use super::limiter::{Limiter, NoticeLimiter};
 use super::written;
 use crate::Moment;
-use crate::messages::ssdp::{self, About, MSearch, Message, NotifyKind};
+use crate::messages::ssdp::{self, MSearch, Message, NotifyKind};
 use crate::model::identifiers::{MEDIA_SERVER, ROOT_DEVICE, SSDP_PORT, split_version, versioned};
 use crate::model::service::OwnService;
 use crate::model::subnet;
@@ -105,12 +105,8 @@ pub enum DatagramEvent {
     },
     /// Somebody else announced or left.
     Announcement {
-        /// Their USN.
-        usn: String,
         /// Whether they are leaving.
         leaving: bool,
-        /// Where their description is.
-        location: Option<String>,
     },
     /// Somebody else announces itself under our own UDN.
     SameServer {
@@ -126,7 +122,7 @@ const TRIES: usize = 8;
 const PENDING: usize = 1000;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Kind {
+enum Announcement {
     Alive,
     ByeBye,
 }
@@ -136,7 +132,7 @@ enum Kind {
 enum QueuedMessage {
     Set {
         link: LinkId,
-        kind: Kind,
+        kind: Announcement,
         row: usize,
     },
     Answer {
@@ -204,7 +200,7 @@ impl Announcer {
     /// (SSDP-17, SSDP-24).
     pub fn link_up(&mut self, now: Moment, link: Link) {
         self.links.insert(link.id, (link, now));
-        self.schedule_set(now, link.id, Kind::ByeBye);
+        self.schedule_set(now, link.id, Announcement::ByeBye);
         let pause = self.between(200, 500);
         self.announce_on(now + pause, link.id);
     }
@@ -219,7 +215,7 @@ impl Announcer {
         self.queue.clear();
         self.answers_waiting = 0;
         for link in self.links.keys().copied().collect::<Vec<_>>() {
-            self.schedule_set(now, link, Kind::ByeBye);
+            self.schedule_set(now, link, Announcement::ByeBye);
         }
         // The byebye set must carry the old ids, so it is written out before they change.
         let farewell = self.drain_now(now + Duration::from_secs(1));
@@ -248,8 +244,8 @@ impl Announcer {
         self.answers_waiting = 0;
         self.stopped = true;
         for link in self.links.keys().copied().collect::<Vec<_>>() {
-            self.schedule_set(now, link, Kind::ByeBye);
-            self.schedule_set(now + Duration::from_millis(200), link, Kind::ByeBye);
+            self.schedule_set(now, link, Announcement::ByeBye);
+            self.schedule_set(now + Duration::from_millis(200), link, Announcement::ByeBye);
         }
     }
 
@@ -304,8 +300,7 @@ impl Announcer {
                 let own = about.udn().eq_ignore_ascii_case(&self.identity.udn);
                 let leaving = kind == NotifyKind::ByeBye;
                 if !own {
-                    let About { usn, location, .. } = about;
-                    return Some(DatagramEvent::Announcement { usn, leaving, location });
+                    return Some(DatagramEvent::Announcement { leaving });
                 }
                 // Ours come back to us, on every interface of the same wire.
                 let from_us = self.links.values().any(|(link, _)| link.address == source);
@@ -350,7 +345,7 @@ impl Announcer {
         let due: Vec<LinkId> =
             self.links.iter().filter(|(_, (_, next))| *next <= now).map(|(id, _)| *id).collect();
         for link in due {
-            self.schedule_set(now, link, Kind::Alive);
+            self.schedule_set(now, link, Announcement::Alive);
             self.plan_renewal(now, link);
         }
     }
@@ -369,13 +364,13 @@ impl Announcer {
     /// The set twice, after a short random wait (SSDP-17).
     fn announce_on(&mut self, now: Moment, link: LinkId) {
         let first = now + self.between(0, 100);
-        self.schedule_set(first, link, Kind::Alive);
+        self.schedule_set(first, link, Announcement::Alive);
         let second = first + self.between(300, 500);
-        self.schedule_set(second, link, Kind::Alive);
+        self.schedule_set(second, link, Announcement::Alive);
         self.plan_renewal(second, link);
     }
 
-    fn schedule_set(&mut self, at: Moment, link: LinkId, kind: Kind) {
+    fn schedule_set(&mut self, at: Moment, link: LinkId, kind: Announcement) {
         let mut at = at;
         for row in 0..3 + self.identity.services.len() {
             self.push(at, QueuedMessage::Set { link, kind, row });
@@ -488,8 +483,8 @@ impl Announcer {
                 let (link, _) = self.links.get(link)?;
                 let (nt, usn) = self.rows.get(*row)?;
                 Some(match kind {
-                    Kind::Alive => written::alive(id, max_age, link, (nt, usn)),
-                    Kind::ByeBye => written::byebye(id, link, (nt, usn)),
+                    Announcement::Alive => written::alive(id, max_age, link, (nt, usn)),
+                    Announcement::ByeBye => written::byebye(id, link, (nt, usn)),
                 })
             }
             QueuedMessage::Answer { link, to, asked, row } => {

@@ -125,6 +125,12 @@ entity!(/// Devices.
     pub denied: Option<String>,
     pub decided: bool,
     pub udns: Json,
+    pub described_name: Option<String>,
+    pub kind: Option<String>,
+    pub room: Option<String>,
+    pub note: Option<String>,
+    pub asked_ms: Option<i64>,
+    pub by_doorway_ms: Option<i64>,
 });
 
 entity!(/// The ways by which devices are reached.
@@ -159,6 +165,9 @@ entity!(/// Decisions on devices, append only.
     pub at_ms: i64,
     pub who: String,
     pub what: String,
+    #[sea_orm(column_type = "Text", nullable)]
+    pub why: Option<String>,
+    pub before: Option<Json>,
 });
 
 entity!(/// Confirmed steps of the proof ladder.

@@ -11,6 +11,7 @@ mod m0006_scans;
 mod m0007_hardening;
 mod m0008_sightings;
 mod m0009_reasons;
+mod m0010_found;
 
 pub(crate) struct Migrator;
 
@@ -27,6 +28,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0007_hardening::Migration),
             Box::new(m0008_sightings::Migration),
             Box::new(m0009_reasons::Migration),
+            Box::new(m0010_found::Migration),
         ]
     }
 }

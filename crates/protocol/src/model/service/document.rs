@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::{Definition, ServiceAction};
+use super::{ActionRow, Argument, Definition, ServiceAction};
 use crate::model::identifiers::NS_SERVICE;
 use crate::model::xml::{self, Element, Limits, XmlError};
 
@@ -71,11 +71,59 @@ pub struct ReadVariable {
     pub range: Option<(i64, i64)>,
 }
 
+/// An action of a document that was read: its arguments with the variables they relate to.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ReadAction {
+    /// Its name.
+    pub name: String,
+    /// Arguments sent by the caller, in order.
+    pub inputs: Vec<(String, String)>,
+    /// Arguments answered, in order.
+    pub outputs: Vec<(String, String)>,
+}
+
+impl ReadAction {
+    fn of(row: &ActionRow) -> ReadAction {
+        let owned = |arguments: &[Argument]| {
+            let pairs = arguments.iter();
+            pairs.map(|(name, variable)| ((*name).to_owned(), (*variable).to_owned())).collect()
+        };
+        ReadAction {
+            name: row.name.to_owned(),
+            inputs: owned(row.inputs),
+            outputs: owned(row.outputs),
+        }
+    }
+
+    fn read(entry: &Element) -> Option<ReadAction> {
+        let name = entry.child_text("name")?.trim().to_owned();
+        let mut action = ReadAction { name, ..ReadAction::default() };
+        let arguments = entry.child("argumentList").map(|list| list.children.as_slice());
+        for argument in arguments.unwrap_or_default().iter().take(ARGUMENTS) {
+            let text = |name: &str| argument.child_text(name).unwrap_or_default().trim().to_owned();
+            let pair = (text("name"), text("relatedStateVariable"));
+            match &*text("direction") {
+                "out" => action.outputs.push(pair),
+                _ => action.inputs.push(pair),
+            }
+        }
+        Some(action)
+    }
+
+    /// Whether it only reads, by its name: the standards' actions that change nothing begin so.
+    pub fn only_reads(&self) -> bool {
+        ["Get", "Browse", "Search", "List", "Is"].iter().any(|begin| {
+            let rest = self.name.strip_prefix(begin);
+            rest.is_some_and(|rest| !rest.starts_with(|c: char| c.is_lowercase()))
+        })
+    }
+}
+
 /// What a control point takes from a service document.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ReadDocument {
-    /// The names of its actions.
-    pub actions: Vec<String>,
+    /// Its actions.
+    pub actions: Vec<ReadAction>,
     /// Its state variables.
     pub variables: Vec<ReadVariable>,
 }
@@ -90,14 +138,19 @@ impl ReadDocument {
             range: variable.range.map(|(least, most)| (least.into(), most.into())),
         });
         ReadDocument {
-            actions: service.actions.iter().map(|action| action.name.to_owned()).collect(),
+            actions: service.actions.iter().map(ReadAction::of).collect(),
             variables: variables.collect(),
         }
     }
 
     /// Whether an action is offered (CTL-1).
     pub fn offers(&self, action: impl ServiceAction) -> bool {
-        self.actions.iter().any(|name| name == action.row().name)
+        self.action(action.row().name).is_some()
+    }
+
+    /// An action by name.
+    pub fn action(&self, name: &str) -> Option<&ReadAction> {
+        self.actions.iter().find(|action| action.name == name)
     }
 
     /// A variable by name.
@@ -106,6 +159,8 @@ impl ReadDocument {
     }
 }
 
+/// Arguments of an action that are read.
+const ARGUMENTS: usize = 64;
 /// Entries of a document that are read of each kind.
 const ENTRIES: usize = 500;
 
@@ -137,7 +192,7 @@ pub fn read(text: &str) -> Result<ReadDocument, XmlError> {
         })
     };
     Ok(ReadDocument {
-        actions: actions.iter().filter_map(name).collect(),
+        actions: actions.iter().filter_map(ReadAction::read).collect(),
         variables: variables.iter().filter_map(variable).collect(),
     })
 }
@@ -146,15 +201,17 @@ pub fn read(text: &str) -> Result<ReadDocument, XmlError> {
 mod tests {
     use super::super::{
         av_transport, connection_manager, content_directory, registrar, rendering_control,
+        wan_ip_connection,
     };
     use super::*;
 
-    const TABLES: [&Definition; 5] = [
+    const TABLES: [&Definition; 6] = [
         &content_directory::DEFINITION,
         &connection_manager::DEFINITION,
         &registrar::DEFINITION,
         &av_transport::DEFINITION,
         &rendering_control::DEFINITION,
+        &wan_ip_connection::DEFINITION,
     ];
 
     #[test]
@@ -166,6 +223,12 @@ mod tests {
         assert!(volume.offers(rendering_control::Action::SetVolume));
         assert_eq!(volume.variable("Volume").unwrap().range, Some((0, 100)));
         assert!(!ReadDocument::default().offers(rendering_control::Action::SetVolume));
+        let reads =
+            |name: &str| ReadAction { name: name.into(), ..ReadAction::default() }.only_reads();
+        assert!(reads("GetVolume") && reads("Browse") && reads("IsAuthorized") && reads("Search"));
+        assert!(
+            !reads("SetVolume") && !reads("Stop") && !reads("Issue") && !reads("DestroyObject")
+        );
     }
 
     #[test]
@@ -177,7 +240,9 @@ mod tests {
                     <minimum>9</minimum><maximum>1</maximum></allowedValueRange></stateVariable>\
                     </serviceStateTable></scpd>";
         let document = read(text).unwrap();
-        assert_eq!(document.actions, ["Play"]);
+        assert_eq!(document.actions.len(), 1);
+        let play = document.action("Play").unwrap();
+        assert!(play.inputs.is_empty() && !play.only_reads());
         let volume = document.variable("Volume").unwrap();
         assert_eq!((volume.range, volume.evented), (Some((-10, 30)), true));
         let mute = document.variable("Mute").unwrap();

@@ -8,11 +8,12 @@ mod document;
 mod own;
 pub mod registrar;
 pub mod rendering_control;
+pub mod wan_ip_connection;
 
 use std::fmt;
 use std::str::FromStr;
 
-pub use document::{ReadDocument, ReadVariable, read, write};
+pub use document::{ReadAction, ReadDocument, ReadVariable, read, write};
 pub use own::OwnService;
 
 use crate::model::identifiers::split_version;
@@ -203,5 +204,6 @@ mod tests {
         whole::<registrar::Action>();
         whole::<av_transport::Action>();
         whole::<rendering_control::Action>();
+        whole::<wan_ip_connection::Action>();
     }
 }
