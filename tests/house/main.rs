@@ -45,6 +45,7 @@ mod startup;
 mod streaming;
 mod streams;
 mod traits;
+mod walked;
 mod walkthrough;
 mod watched;
 mod watching;

@@ -244,7 +244,37 @@ impl House {
         // What many tests do at once is enough for the processors; one has them made ahead.
         command.args(["--pictures", "asked"]);
         command.env("MOSTRA_DATABASE_URL", &self.database_url);
+        // Making them takes minutes; who wants some puts small ones there.
+        command.env("MOSTRA_TEST_PIECES", "off");
         command
+    }
+
+    /// Puts small test pieces where the service keeps its own, so that it makes none: those that are
+    /// played in a walkthrough, and nothing in the place of the others.
+    ///
+    /// # Panics
+    /// When ffmpeg does not make them.
+    pub fn put_test_pieces(&self) {
+        use mostra_media::test_pieces::{MAIN, PIECES};
+        let place = self.data.path().join("test-pieces");
+        std::fs::create_dir_all(&place).expect("a directory");
+        for piece in PIECES {
+            std::fs::write(place.join(piece.file), "").expect("a file");
+        }
+        const SOURCES: [&[&str]; 3] = [
+            &["testsrc2=s=320x180:r=10:d=60", "-f", "lavfi", "-i", "sine=d=60", "-b:v", "800k"],
+            &["sine=d=120", "-b:a", "128k"],
+            &["color=c=red:s=320x240:d=1", "-frames:v", "1", "-update", "1"],
+        ];
+        for (file, source) in MAIN.iter().zip(SOURCES) {
+            let made = Command::new("ffmpeg")
+                .args(["-loglevel", "error", "-y", "-f", "lavfi", "-i"])
+                .args(source)
+                .arg(place.join(file))
+                .stdin(Stdio::null())
+                .status();
+            assert!(made.is_ok_and(|status| status.success()), "{file} is made");
+        }
     }
 
     /// Starts the service and waits until its console answers.
@@ -446,13 +476,17 @@ impl House {
         self.mostra(&["folder", "add", path.to_str().expect("text")]);
     }
 
-    /// Starts stand-ins.
+    /// Starts stand-ins: those of the demo, or others by their place, as `faults/loft-player`.
     ///
     /// # Panics
     /// When they do not come on.
     pub fn stand_ins(&self, personas: &[&str]) -> Running {
-        let files: Vec<PathBuf> =
-            personas.iter().map(|p| top().join(format!("demo/personas/{p}.toml"))).collect();
+        let demo = top().join("demo");
+        let place = |persona: &&str| match persona.contains('/') {
+            true => demo.join(format!("{persona}.toml")),
+            false => demo.join(format!("personas/{persona}.toml")),
+        };
+        let files: Vec<PathBuf> = personas.iter().map(place).collect();
         let child = Command::new(binary("mostra-stage"))
             .args(["run", "--quiet"])
             .args(&files)

@@ -296,14 +296,67 @@ fn the_table_of_traits_is_that_of_the_code() {
     assert_eq!(documented, explained);
 }
 
-#[test]
-fn no_dependency_asks_for_a_later_compiler_than_we_state() {
+/// All that is built here, as cargo resolves it.
+fn resolved() -> Value {
+    // What is for other systems was not fetched.
+    let target = format!("{}-unknown-linux-gnu", std::env::consts::ARCH);
     let output = Command::new(env!("CARGO"))
         .args(["metadata", "--format-version", "1", "--offline", "--locked"])
+        .args(["--filter-platform", &target])
         .current_dir(top())
         .output()
         .expect("cargo metadata");
-    let metadata: Value = serde_json::from_slice(&output.stdout).expect("JSON");
+    let said = String::from_utf8_lossy(&output.stderr);
+    serde_json::from_slice(&output.stdout).unwrap_or_else(|error| panic!("{error}: {said}"))
+}
+
+/// Whether a licence expression can be met with allowed licences. Parentheses stand around parts of
+/// an AND.
+fn is_met(expression: &str, allowed: &[String]) -> bool {
+    let words = expression.replace(['(', ')'], " ").replace('/', " OR ");
+    let one = |word: &str| allowed.iter().any(|allowed| allowed == word.trim());
+    let any = |part: &str| part.split(" OR ").any(one);
+    if expression.contains('(') || !expression.contains(" OR ") {
+        words.split(" AND ").all(any)
+    } else {
+        words.split(" OR ").any(|part| part.split(" AND ").all(one))
+    }
+}
+
+#[test]
+fn dependencies_come_from_one_registry_under_licences_that_are_allowed() {
+    let listed = std::fs::read_to_string(top().join("deny.toml")).expect("deny.toml");
+    let (_, list) = listed.split_once("allow = [").expect("a list of licences");
+    let (list, _) = list.split_once(']').expect("its end");
+    let allowed: Vec<String> = list
+        .split(',')
+        .map(|one| one.trim().trim_matches('"').to_owned())
+        .filter(|one| !one.is_empty())
+        .collect();
+    let metadata = resolved();
+    let packages = metadata["packages"].as_array().expect("packages");
+    let mut sources = std::collections::BTreeSet::new();
+    for package in packages {
+        let name = package["name"].as_str().unwrap();
+        let Some(source) = package["source"].as_str() else {
+            assert!(name.starts_with("mostra"), "{name} is neither ours nor from a registry");
+            continue;
+        };
+        sources.insert(source);
+        let licence = package["license"].as_str().unwrap_or("none");
+        // An exception only gives more.
+        let licence = licence.replace(" WITH LLVM-exception", "");
+        assert!(is_met(&licence, &allowed), "{name}: {licence}");
+    }
+    assert_eq!(sources.len(), 1, "{sources:?}");
+    assert!(sources.iter().all(|source| source.starts_with("registry+")));
+    assert!(is_met("MIT OR GPL-3.0", &allowed) && !is_met("MIT AND GPL-3.0", &allowed));
+    assert!(is_met("(MIT OR X) AND ISC", &allowed) && !is_met("GPL-3.0", &allowed));
+}
+
+#[test]
+fn no_dependency_asks_for_a_later_compiler_than_we_state() {
+    let metadata = resolved();
     // 1.94 and 1.94.0 are the same.
     let version = |text: &str| -> [u32; 3] {
         let mut numbers = text.split('.').map(|n| n.parse().unwrap());

@@ -555,6 +555,59 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{id}/walkthrough": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The walkthrough of a device that runs or was the last */
+        get: operations["showWalkthrough"];
+        put?: never;
+        /** Begin the walkthrough of a device, or go on with the one that runs */
+        post: operations["startWalkthrough"];
+        /** Finish the walkthrough of a device; the test pieces are not shown to it any more */
+        delete: operations["finishWalkthrough"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/walkthrough/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say what only a person can judge, or take that back */
+        put: operations["answerInWalkthrough"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/walkthroughs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The walkthroughs of a device, the latest first, at most 20 */
+        get: operations["listEarlierWalkthroughs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/directions": {
         parameters: {
             query?: never;
@@ -1348,6 +1401,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/walkthroughs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The latest walkthrough of each device that was walked through, the latest first */
+        get: operations["listWalkthroughs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/webhook": {
         parameters: {
             query?: never;
@@ -1517,6 +1587,13 @@ export interface components {
              */
             since_ms?: number | null;
         };
+        /** @description What a person says. */
+        Answer: {
+            /** @description The question's word. */
+            question: string;
+            /** @description Yes or no; left out: what was said is taken back. */
+            said?: boolean | null;
+        };
         /** @description A container or an item. */
         CatalogueObject: {
             /** @description Its object id. */
@@ -1571,6 +1648,17 @@ export interface components {
             incomplete: boolean;
             /** @description Of what was found by words: the groups in which it stands, one after the other. */
             groups?: components["schemas"]["FoundGroup"][];
+        };
+        /** @description A likely cause. */
+        Cause: {
+            /** @description The word for it, such as `too-slow`. */
+            cause: string;
+            /** @description What was seen. */
+            seen: string;
+            /** @description What to do. */
+            remedy: string;
+            /** @description Where the remedy is: `preflight`, `device`, `folders`, `settings` or `on-the-device`. */
+            place: string;
         };
         /** @description A one-time code for making an account. */
         Code: {
@@ -1879,6 +1967,32 @@ export interface components {
             traits: {
                 [key: string]: unknown;
             };
+        };
+        /** @description A walkthrough as it is recorded. */
+        EarlierWalkthrough: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description When it began.
+             */
+            started_ms: number;
+            /**
+             * Format: int64
+             * @description When it was finished; left out while it runs.
+             */
+            finished_ms?: number | null;
+            /**
+             * Format: int64
+             * @description When a step was done last.
+             */
+            last_step_ms?: number | null;
+            /** @description The steps that were done. */
+            done: string[];
+            finding?: components["schemas"]["Cause"] | null;
         };
         /** @description One way by which a device is reached. */
         Endpoint: {
@@ -2519,6 +2633,17 @@ export interface components {
             /** @description From what it is concluded. */
             why: string;
         };
+        /** @description What only a person can say. */
+        Question: {
+            /** @description The word for it, such as `video-sound`. */
+            question: string;
+            /** @description The kind of media that it is about. */
+            kind: string;
+            /** @description The question as it is asked. */
+            asked: string;
+            /** @description What was said. */
+            said?: boolean | null;
+        };
         /** @description How much records hold. */
         RecordCounts: {
             /**
@@ -2993,6 +3118,54 @@ export interface components {
              */
             until_ms?: number | null;
         };
+        /** @description How a device took a piece. */
+        Taking: {
+            /** @description The piece's title. */
+            title: string;
+            /** @description Its kind. */
+            kind: string;
+            /** @description Its MIME type. */
+            format: string;
+            /**
+             * Format: int64
+             * @description What it needs, in bits a second, where it has a time of its own.
+             */
+            need?: number | null;
+            /**
+             * Format: int64
+             * @description What was taken, in bits a second.
+             */
+            rate: number;
+            /**
+             * Format: int32
+             * @description Whole seconds in which nothing came though the device can have had nothing left.
+             */
+            stalls: number;
+            /**
+             * Format: int32
+             * @description How many times it was begun.
+             */
+            attempts: number;
+            /** @description Bytes by second since it was begun last, 300 seconds at most. */
+            seconds: number[];
+        };
+        /** @description The test pieces. */
+        TestPieces: {
+            /**
+             * Format: int32
+             * @description How many are there.
+             */
+            made: number;
+            /**
+             * Format: int32
+             * @description How many there are to be; 0 where they are switched off.
+             */
+            of: number;
+            /** @description The one that is being made. */
+            making?: string | null;
+            /** @description Why some are missing, with what to do. */
+            problem?: string | null;
+        };
         /** @description The standing of a thing on the network. */
         ThingDevice: {
             /**
@@ -3053,6 +3226,112 @@ export interface components {
             bits?: number | null;
             /** @description The subtitle file's name, when it lies beside the film. */
             file_name?: string | null;
+        };
+        /** @description A walkthrough of a device. */
+        Walkthrough: {
+            /** @description It in short. */
+            summary: components["schemas"]["WalkthroughSummary"];
+            /** @description The device's standing. */
+            standing: string;
+            /** @description The steps in order. */
+            steps: components["schemas"]["WalkthroughStep"][];
+            /** @description What else is the matter, beside what stops a step. */
+            remarks: components["schemas"]["Cause"][];
+            /** @description What only a person can say. */
+            questions: components["schemas"]["Question"][];
+            /** @description How pieces were taken, the latest last. */
+            takings: components["schemas"]["Taking"][];
+            /** @description The test pieces. */
+            test_pieces: components["schemas"]["TestPieces"];
+        };
+        /** @description How the walkthroughs stand. */
+        WalkthroughList: {
+            /** @description The latest walkthrough of each device that was walked through, the latest first. */
+            walkthroughs: components["schemas"]["WalkthroughSummary"][];
+            /** @description The test pieces. */
+            test_pieces: components["schemas"]["TestPieces"];
+        };
+        /** @description A step of a walkthrough. */
+        WalkthroughStep: {
+            /**
+             * @description The step: `seen`, `read`, `opened`, `listed`, `started`, `kept playing`, `skipped ahead`, `got
+             *     nothing`, and those of renderers.
+             */
+            step: string;
+            /** @description The kind of media that it is about. */
+            kind?: string | null;
+            /** @description `done`, `open`, or `not-possible-yet`. */
+            state: string;
+            /** @description What it proves, and what not. */
+            proves: string;
+            /**
+             * Format: int64
+             * @description When it was done.
+             */
+            at_ms?: number | null;
+            /** @description What the device did. */
+            evidence?: string | null;
+            /** @description The title of the item or container. */
+            item?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes that it acknowledged.
+             */
+            bytes?: number | null;
+            /**
+             * Format: int32
+             * @description Titles that it was given, of a list.
+             */
+            given?: number | null;
+            /**
+             * Format: int32
+             * @description Titles that there are for it, of a list.
+             */
+            expected?: number | null;
+            /** @description What to press, while it is open. */
+            press?: string | null;
+            cause?: components["schemas"]["Cause"] | null;
+        };
+        /** @description A walkthrough in short. */
+        WalkthroughSummary: {
+            /**
+             * Format: int32
+             * @description The device's number.
+             */
+            device: number;
+            /** @description The device's name to show. */
+            label: string;
+            /**
+             * Format: int32
+             * @description The walkthrough's number.
+             */
+            number: number;
+            /**
+             * Format: int64
+             * @description When it began.
+             */
+            started_ms: number;
+            /**
+             * Format: int64
+             * @description When it was finished; left out while it runs.
+             */
+            finished_ms?: number | null;
+            /** @description `confirmed`, `kept-out`, `open`, or the word of the cause that stops it, such as `too-slow`. */
+            verdict: string;
+            /** @description What it comes to, for people. */
+            verdict_text: string;
+            /**
+             * Format: int32
+             * @description How many steps are done.
+             */
+            done: number;
+            /**
+             * Format: int32
+             * @description How many steps there are that can be done.
+             */
+            steps: number;
+            /** @description What changed since, so that its proof is due again: `grant`, `traits`, `folders` and so on. */
+            due_again: string[];
         };
         /** @description The state variables of a service, as its events tell them. */
         WatchedState: {
@@ -4399,6 +4678,165 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    showWalkthrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The walkthrough of a device that runs or was the last */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walkthrough"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    startWalkthrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Begin the walkthrough of a device, or go on with the one that runs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walkthrough"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    finishWalkthrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Finish the walkthrough of a device; the test pieces are not shown to it any more */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walkthrough"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    answerInWalkthrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Answer"];
+            };
+        };
+        responses: {
+            /** @description Say what only a person can judge, or take that back */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Walkthrough"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listEarlierWalkthroughs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The walkthroughs of a device, the latest first, at most 20 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EarlierWalkthrough"][];
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -6140,6 +6578,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listWalkthroughs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The latest walkthrough of each device that was walked through, the latest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WalkthroughList"];
+                };
             };
             /** @description A problem document (RFC 9457) */
             default: {

@@ -15,6 +15,7 @@ mod recordings;
 mod records;
 mod seen_by;
 mod streams;
+mod walkthroughs;
 mod words;
 
 pub use catalogue::{
@@ -46,4 +47,8 @@ pub use recordings::{Conversation, ConversationEntry, NewRecording, Recording};
 pub use records::{RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords};
 pub use seen_by::{SeenBy, SeenObject, SeenResource};
 pub use streams::{ConsolePlaying, HostLoad, NowPlaying, Stream, StreamList};
+pub use walkthroughs::{
+    Answer, Cause, EarlierWalkthrough, Question, Taking, TestPieces, Walkthrough, WalkthroughList,
+    WalkthroughStep, WalkthroughSummary,
+};
 pub use words::{DeviceDirections, Explanation};

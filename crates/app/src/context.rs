@@ -26,11 +26,13 @@ pub enum Topic {
     Network,
     /// State variables that somebody watches.
     State,
+    /// How walkthroughs go on.
+    Walkthroughs,
 }
 
 impl Topic {
     /// All of them.
-    pub const ALL: [Topic; 7] = [
+    pub const ALL: [Topic; 8] = [
         Topic::House,
         Topic::Folders,
         Topic::Catalogue,
@@ -38,6 +40,7 @@ impl Topic {
         Topic::Streams,
         Topic::Network,
         Topic::State,
+        Topic::Walkthroughs,
     ];
 
     /// The word in a live event.
@@ -50,6 +53,7 @@ impl Topic {
             Topic::Streams => "streams",
             Topic::Network => "network",
             Topic::State => "state",
+            Topic::Walkthroughs => "walkthroughs",
         }
     }
 }

@@ -27,6 +27,7 @@ pub mod random;
 pub mod saved_records;
 pub mod settings;
 pub mod streams;
+pub mod walkthroughs;
 
 pub use clock::Clock;
 pub use context::{Context, Topic};

@@ -22,6 +22,8 @@ mod recording;
 mod records;
 mod seen_by;
 mod stream;
+mod walkthrough;
+mod walkthrough_run;
 mod words;
 
 use std::process::ExitCode;
@@ -97,6 +99,9 @@ enum Noun {
     /// Devices, decisions and proof
     #[command(subcommand)]
     Device(device::DeviceVerb),
+    /// Walk a device through: see that it finds, lists and plays, step by step
+    #[command(subcommand)]
+    Walkthrough(walkthrough::WalkthroughVerb),
     /// Recorded conversations of devices with this house
     #[command(subcommand)]
     Recording(recording::RecordingVerb),
@@ -159,6 +164,9 @@ async fn main() -> ExitCode {
         Noun::Catalogue(verb) => catalogue::run(&connection, &output, verb).await,
         Noun::Network(verb) => network::run(&connection, &output, verb).await,
         Noun::Device(verb) => device::run(&connection, &output, verb).await,
+        Noun::Walkthrough(verb) => {
+            walkthrough::run(&connection, &output, verb).await.map(|code| ended = code)
+        }
         Noun::Recording(verb) => recording::run(&connection, &output, verb).await,
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
         Noun::Host => stream::host(&connection, &output).await,

@@ -27,6 +27,7 @@ mod records;
 mod seen_by;
 mod session;
 mod streams;
+mod walkthroughs;
 mod webhook;
 mod words;
 
@@ -48,6 +49,7 @@ use mostra_app::network::Network;
 use mostra_app::preflight::Preflight;
 use mostra_app::saved_records::RecordFiles;
 use mostra_app::streams::Streams;
+use mostra_app::walkthroughs::Walkthroughs;
 use mostra_net::{ListenError, listen};
 use utoipa_actix_web::AppExt as _;
 
@@ -82,6 +84,8 @@ pub struct ConsoleParts {
     pub access: Arc<HouseAccess>,
     /// What stands in the way of devices.
     pub preflight: Arc<Preflight>,
+    /// Walking devices through.
+    pub walkthroughs: Arc<Walkthroughs>,
 }
 
 /// Whether a listener serves loopback, or the house by TLS.
@@ -130,6 +134,7 @@ fn api() -> utoipa_actix_web::scope::Scope<
         .configure(webhook::routes)
         .configure(seen_by::routes)
         .configure(preflight::routes)
+        .configure(walkthroughs::routes)
         .configure(presets::routes)
         .configure(exposure::routes)
         .configure(media::routes)
@@ -165,6 +170,7 @@ pub fn serve(
             .app_data(web::Data::from(parts.saved))
             .app_data(web::Data::from(parts.preflight))
             .app_data(web::Data::from(parts.access))
+            .app_data(web::Data::from(parts.walkthroughs))
             .app_data(web::Data::new(guard::ListenerAddress { side, address: place }))
             .app_data(web::PathConfig::default().error_handler(problem::unreadable_path))
             .app_data(web::QueryConfig::default().error_handler(problem::unreadable_query))

@@ -117,6 +117,7 @@ async fn seen_by(
             films_pictured: mostra_media::art::films_pictured(),
             layer: Layer::Document,
             traits: &traits,
+            counts_files: false,
         };
         match &*call.action {
             "Search" => {

@@ -164,12 +164,14 @@ impl fmt::Display for Grant {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pass {
     grant: Grant,
+    /// Whether the test pieces are covered, of the kinds that the grant has.
+    test_pieces: bool,
 }
 
 impl Pass {
     /// The pass of somebody signed in at the console: everything.
     pub fn for_account(_: &SignedIn) -> Pass {
-        Pass { grant: Grant::everything() }
+        Pass { grant: Grant::everything(), test_pieces: false }
     }
 
     /// The part of this pass that a grant covers as well. It can only become narrower.
@@ -179,7 +181,17 @@ impl Pass {
             (Some(a), Some(b)) => Some(a.intersection(b).copied().collect()),
             (a, b) => a.clone().or_else(|| b.clone()),
         };
-        Pass { grant: Grant { kinds, folders } }
+        Pass { grant: Grant { kinds, folders }, test_pieces: self.test_pieces }
+    }
+
+    /// This pass, and the test pieces of the same kinds: that of a device while it is walked through.
+    pub fn with_test_pieces(self) -> Pass {
+        Pass { test_pieces: true, ..self }
+    }
+
+    /// Whether it covers the test pieces.
+    pub fn covers_test_pieces(&self) -> bool {
+        self.test_pieces
     }
 
     /// Whether an item of this kind in this folder is covered.
@@ -189,10 +201,13 @@ impl Pass {
 
     /// Whether anything in this folder may be covered.
     pub fn covers_folder(&self, folder: FolderId) -> bool {
-        self.grant.folders.as_ref().is_none_or(|f| f.contains(&folder))
+        match folder {
+            FolderId::TEST_PIECES => self.test_pieces,
+            folder => self.grant.folders.as_ref().is_none_or(|f| f.contains(&folder)),
+        }
     }
 
-    /// Whether it covers everything, now and later.
+    /// Whether it covers every folder that a person published, now and later.
     pub fn covers_all(&self) -> bool {
         self.grant.kinds == Kinds::ALL && self.grant.folders.is_none()
     }
@@ -212,7 +227,7 @@ pub enum Decision {
 /// Decides for a device.
 pub fn decide(standing: Standing, grant: &Grant) -> Decision {
     match standing {
-        Standing::Admitted => Decision::Admitted(Pass { grant: grant.clone() }),
+        Standing::Admitted => Decision::Admitted(Pass { grant: grant.clone(), test_pieces: false }),
         Standing::Waiting => Decision::Waiting,
         Standing::Refused => Decision::Refused,
     }
@@ -288,6 +303,18 @@ mod tests {
                 .covers_all()
         );
         assert!(Pass::for_account(&signed_in()).covers_all());
+    }
+
+    #[test]
+    fn test_pieces_are_covered_only_where_they_are_given() {
+        let music = pass(&grant(&[Kind::Music], Some(&[2])));
+        let pieces = FolderId::TEST_PIECES;
+        assert!(!music.covers(pieces, Kind::Music) && !music.covers_test_pieces());
+        assert!(!pass(&Grant::everything()).covers_folder(pieces));
+        assert!(!Pass::for_account(&signed_in()).covers_folder(pieces));
+        let walked = music.with_test_pieces();
+        assert!(walked.covers(pieces, Kind::Music) && !walked.covers(pieces, Kind::Video));
+        assert!(walked.covers_folder(FolderId(2)) && !walked.covers_folder(FolderId(1)));
     }
 
     #[test]

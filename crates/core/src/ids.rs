@@ -40,6 +40,12 @@ id!(/// A stream's number, as long as the service runs.
 id!(/// An update id of the catalogue or a container. They go up, and round at their end (CDS-45).
     UpdateId);
 
+impl FolderId {
+    /// The folder with the test pieces, which only a device sees that is being walked through. Other
+    /// numbers are counted up and never come so far.
+    pub const TEST_PIECES: FolderId = FolderId(2_000_000_000);
+}
+
 impl UpdateId {
     /// So many changes later.
     pub fn plus(self, changes: u32) -> UpdateId {

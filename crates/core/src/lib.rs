@@ -46,6 +46,7 @@ pub mod station;
 pub mod stop;
 pub mod streaming;
 pub mod traits;
+pub mod walkthrough;
 pub mod webhook;
 
 mod chunks;

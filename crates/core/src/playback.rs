@@ -32,15 +32,22 @@ impl Layout {
         let (kind, size) = (facts.kind, facts.size);
         // A picture counts only as a whole, with its header.
         let span = if kind == Kind::Picture { (0, size) } else { facts.media_span() };
-        let length = (span.1 - span.0) as f64;
-        let needed = match (kind, facts.duration_ms) {
-            (Kind::Picture, _) => size,
+        let needed = Layout::needed_of(kind, span.1 - span.0, facts.duration_ms);
+        Layout { kind, span, needed }
+    }
+
+    /// Media bytes in a row that count as playing, of so many that play for so long. A picture counts
+    /// only as a whole.
+    pub fn needed_of(kind: Kind, length: u64, duration_ms: Option<u64>) -> u64 {
+        let length = length as f64;
+        let needed = match (kind, duration_ms) {
+            (Kind::Picture, _) => length,
             (_, Some(ms)) if ms > 0 => {
-                (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE) as u64
+                (length * SECONDS / (ms as f64 / 1000.0)).min(length * SHARE)
             }
-            _ => (length * SHARE) as u64,
+            _ => length * SHARE,
         };
-        Layout { kind, span, needed: needed.max(1) }
+        (needed as u64).max(1)
     }
 }
 

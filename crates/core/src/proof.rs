@@ -312,7 +312,7 @@ impl ProofState {
             Act::Described => {
                 confirm(&mut self.ladder, Step::Read, plain(Evidence::Description), true);
             }
-            Act::Listed { root, items, of, kinds, title } => {
+            Act::Listed { root, items, of, kinds, title, .. } => {
                 if *root {
                     confirm(&mut self.ladder, Step::Opened, plain(Evidence::RootMenu), true);
                 }

@@ -245,6 +245,16 @@ impl StreamBook {
         Some(key)
     }
 
+    /// Looks anew whether a device keeps playing what it plays now.
+    pub fn watch_anew(&mut self, now: Moment, device: DeviceId) {
+        let its = self.streams.iter_mut().filter(|((of, _), _)| *of == device);
+        for (_, stream) in its {
+            stream.pace = Pace::new(now, stream.size, stream.duration_ms);
+            // Counted from here on.
+            stream.run = (stream.position, stream.position);
+        }
+    }
+
     /// Ends all streams; nothing is kept from anybody.
     pub fn end_all(&mut self) {
         self.streams.clear();

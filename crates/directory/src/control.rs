@@ -227,7 +227,7 @@ fn listed(
     let act = match requester.device.decision {
         Decision::Admitted(_) => {
             let (items, of, kinds, title) = (page.items, page.total, page.kinds, page.title);
-            Some(Act::Listed { root, items, of, kinds, title })
+            Some(Act::Listed { root, items, of, kinds, title, files: page.files })
         }
         _ => in_vain(requester, if root { Attempt::RootMenu } else { Attempt::Menu }),
     };
@@ -249,6 +249,7 @@ fn form(requester: &Requester) -> present::AnswerForm<'_> {
         films_pictured: mostra_media::art::films_pictured(),
         layer: Layer::Nested,
         traits: &requester.device.traits,
+        counts_files: requester.device.in_walkthrough,
     }
 }
 

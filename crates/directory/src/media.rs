@@ -338,6 +338,7 @@ impl LocatedResource {
             resource: self.resource_id(),
             folder: self.item.folder,
             title: self.title.clone(),
+            format: self.resource.info.mime.clone().into_owned(),
             layout: Layout::of(facts),
             size: facts.size,
             duration_ms: facts.duration_ms,

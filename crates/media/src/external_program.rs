@@ -18,8 +18,13 @@ const OUTPUT: u64 = 32 << 20;
 
 /// A program, run within bounds by Debian's prlimit.
 pub(crate) fn program(name: &str) -> Command {
+    program_within(name, (MEMORY, PROCESSOR))
+}
+
+/// The same within other bounds: bytes of memory, seconds of a processor.
+pub(crate) fn program_within(name: &str, (memory, processor): (u64, u64)) -> Command {
     let mut command = Command::new("prlimit");
-    command.args([format!("--as={MEMORY}"), format!("--cpu={PROCESSOR}"), "--core=0".into()]);
+    command.args([format!("--as={memory}"), format!("--cpu={processor}"), "--core=0".into()]);
     command.args(["--", name]);
     command
 }

@@ -30,6 +30,7 @@ pub mod playlist;
 pub mod sidecar;
 pub mod subtitle;
 mod tags;
+pub mod test_pieces;
 mod waveform;
 
 use mostra_core::left_out::{ReadFailure, Reason};

@@ -26,6 +26,7 @@ use mostra_app::network::{
 };
 use mostra_app::preflight::{self, Preflight, PreflightParts};
 use mostra_app::streams::Streams;
+use mostra_app::walkthroughs::{WalkthroughParts, Walkthroughs};
 use mostra_app::{Clock, Context, host_load, memory, saved_records};
 use mostra_console_api::{HouseAccess, Side};
 use mostra_directory::DirectoryListener;
@@ -324,6 +325,7 @@ impl Owners {
             data: config.data.clone(),
             poll_seconds: config.poll_seconds,
             scan_when_asked: config.scan_when_asked,
+            test_pieces: config.test_pieces,
         };
         let library =
             Library::open(context.clone(), options, devices.clone(), catalogue, last_id).await?;
@@ -364,6 +366,12 @@ impl Owners {
         config: &Config,
         live: Arc<LiveConfig>,
     ) -> mostra_console_api::ConsoleParts {
+        let preflight = Arc::new(Preflight::new(PreflightParts {
+            context: context.clone(),
+            network: self.network.clone(),
+            devices: self.devices.clone(),
+            library: self.library.clone(),
+        }));
         mostra_console_api::ConsoleParts {
             context: context.clone(),
             accounts: self.accounts.clone(),
@@ -380,12 +388,15 @@ impl Owners {
                 &config.database_url,
             )),
             access: Arc::new(HouseAccess::new(config.house_port)),
-            preflight: Arc::new(Preflight::new(PreflightParts {
+            walkthroughs: Arc::new(Walkthroughs::new(WalkthroughParts {
                 context: context.clone(),
-                network: self.network.clone(),
                 devices: self.devices.clone(),
                 library: self.library.clone(),
+                network: self.network.clone(),
+                subscriptions: self.subscriptions.clone(),
+                preflight: preflight.clone(),
             })),
+            preflight,
         }
     }
 }

@@ -90,6 +90,8 @@ async fn answer(
                 "events": state.events,
                 "update_id": state.update_id,
                 "said": state.said,
+                "expects": stand_in.persona.expects.as_deref().unwrap_or("confirmed"),
+                "plays": stand_in.persona.plays,
             });
             reply(200, "application/json", told.to_string())
         }

@@ -54,6 +54,8 @@ pub(crate) fn learn(recording: &RecordedConversation, address: Ipv4Addr) -> Pers
             by_class,
         },
         play: play(&requests),
+        fault: None,
+        expects: None,
         port_mappings: Vec::new(),
         announces: None,
     }

@@ -19,6 +19,7 @@ mod replay;
 mod screen;
 mod stand_in;
 mod take;
+mod walk;
 
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::path::{Path, PathBuf};

@@ -42,12 +42,44 @@ pub(crate) struct Persona {
     /// How it fetches media.
     #[serde(default)]
     pub play: Play,
+    /// What it does wrong when it is walked through; left out: nothing.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fault: Option<Fault>,
+    /// What a walkthrough of it is to come to; left out: it is confirmed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expects: Option<String>,
     /// What it lets in from outside, of a router.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub port_mappings: Vec<PersonaMapping>,
     /// What it announces; left out: nothing.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub announces: Option<Announces>,
+}
+
+/// What a device does wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum Fault {
+    /// It searches and cannot read the description.
+    ReadsNothing,
+    /// It reads the description and opens no menu.
+    OpensNothing,
+    /// It opens the menu and lists nothing in it.
+    ListsNothing,
+    /// It lists titles and plays none.
+    PlaysNothing,
+    /// It looks at the beginning of a file and leaves.
+    LooksAndLeaves,
+    /// It takes the first bytes and gives up, three times.
+    GivesUp,
+    /// It reads the end of a file alone.
+    ReadsTheEnd,
+    /// It takes a quarter of what the piece needs.
+    Slow,
+    /// It takes the whole file at once.
+    Copies,
+    /// It stops in the middle.
+    Stops,
 }
 
 /// A port of a router that leads to a machine inside.

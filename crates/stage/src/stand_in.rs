@@ -22,6 +22,7 @@ use crate::http::{self, HttpRequest};
 use crate::persona::Persona;
 use crate::renderer::Renderer;
 use crate::take::Take;
+use crate::walk::WalkOrder;
 
 /// Something a stand-in can be told to do.
 #[derive(Debug, Clone, Subcommand, Serialize, Deserialize)]
@@ -60,6 +61,8 @@ pub(crate) enum Deed {
     },
     /// Ask again for the last item's address, whatever the menus say
     Again,
+    /// Be walked through: find the house, list each kind, play and skip in a test piece of each
+    Walk(WalkOrder),
 }
 
 /// How it went.
@@ -159,6 +162,7 @@ impl StandIn {
                 self.set_volume(&mut state, &renderer, volume).await
             }
             Deed::Again => self.again(&mut state).await,
+            Deed::Walk(order) => self.walk(&mut state, &order).await,
         };
         let (done, said) = match outcome {
             Ok(said) => (true, said),
@@ -198,7 +202,7 @@ impl StandIn {
     }
 
     /// Uses the first server that can be listed: a person takes another when one shows nothing.
-    async fn find(&self, state: &mut StandInState) -> anyhow::Result<String> {
+    pub(crate) async fn find(&self, state: &mut StandInState) -> anyhow::Result<String> {
         let mut tried = Vec::new();
         let mut last = None;
         while let Some(location) = finder::find(&self.persona, &tried).await? {
@@ -256,7 +260,11 @@ impl StandIn {
         Ok(said)
     }
 
-    async fn list(&self, state: &mut StandInState, menu: Option<&str>) -> anyhow::Result<String> {
+    pub(crate) async fn list(
+        &self,
+        state: &mut StandInState,
+        menu: Option<&str>,
+    ) -> anyhow::Result<String> {
         let listed = self.menu(state, menu).await?;
         state.menu = menu.unwrap_or_default().to_owned();
         state.listed = listed;
@@ -267,6 +275,20 @@ impl StandIn {
 
     /// Finds an item on the screen and takes what is needed to recognise it.
     async fn begin(&self, state: &mut StandInState, title: &str) -> anyhow::Result<Take> {
+        let (url, mime, size, seconds) = self.recognise(state, title).await?;
+        let take = Take::begin(&self.persona, title, &url, &mime, seconds).await?;
+        if size.is_some_and(|s| s != take.size) {
+            anyhow::bail!("listed with {} bytes, sent with {}", size.unwrap_or(0), take.size);
+        }
+        Ok(take)
+    }
+
+    /// Finds an item on the screen that it can play: its address, type, bytes and seconds.
+    pub(crate) async fn recognise(
+        &self,
+        state: &mut StandInState,
+        title: &str,
+    ) -> anyhow::Result<(String, String, Option<u64>, Option<f64>)> {
         let item = state.listed.iter().find(|o| !o.container && o.title == title);
         let item = item.with_context(|| format!("{title} is not on the screen"))?.clone();
         let (mut objects, _) = self.browse(state, &item.id, "BrowseMetadata", "0").await?;
@@ -280,11 +302,7 @@ impl StandIn {
             playable.with_context(|| format!("{title}: this format is not supported"))?;
         state.last_url = Some((url.clone(), mime.clone()));
         let seconds = self.seconds_of(state, &item.id).await;
-        let take = Take::begin(&self.persona, title, &url, &mime, seconds).await?;
-        if size.is_some_and(|s| s != take.size) {
-            anyhow::bail!("listed with {} bytes, sent with {}", size.unwrap_or(0), take.size);
-        }
-        Ok(take)
+        Ok((url, mime, size, seconds))
     }
 
     async fn play(&self, state: &mut StandInState, title: &str) -> anyhow::Result<String> {

@@ -41,6 +41,8 @@ const HELD: f64 = 2.0;
 const SHARE: f64 = 0.25;
 /// Where skipping ahead goes to.
 const AHEAD: f64 = 0.55;
+/// The same in a test piece, of which half a minute was played.
+const JUMP: f64 = 0.7;
 
 impl Take {
     /// Recognises the item as the persona does: HEAD, first bytes, the tail for the index.
@@ -90,7 +92,12 @@ impl Take {
     }
 
     /// Takes a piece and keeps it.
-    async fn get(&mut self, persona: &Persona, from: u64, length: u64) -> anyhow::Result<()> {
+    pub(crate) async fn get(
+        &mut self,
+        persona: &Persona,
+        from: u64,
+        length: u64,
+    ) -> anyhow::Result<()> {
         let last = from + length - 1;
         let range = format!("bytes={from}-{last}");
         let answer = http::fetch(
@@ -134,6 +141,24 @@ impl Take {
         self.run(persona, 0, SHARE + 0.05).await?;
         let seconds = self.seconds.unwrap_or(10.0) * (SHARE - 0.05);
         self.judge(0.0, seconds).await
+    }
+
+    /// Goes to a later place and takes as much from there as fills a player's store.
+    ///
+    /// # Errors
+    /// What the person before the screen would be told.
+    pub(crate) async fn jump(&mut self, persona: &Persona) -> anyhow::Result<()> {
+        let length = self.seconds.filter(|s| *s > 0.0).context("nothing to skip in")?;
+        let from = (self.size as f64 * JUMP) as u64;
+        let enough = (self.size as f64 * (12.0 / length).min(0.22)) as u64;
+        let end = (from + enough).min(self.size);
+        let mut at = from;
+        while at < end {
+            let piece = (1 << 20).min(end - at);
+            self.get(persona, at, piece).await?;
+            at += piece;
+        }
+        Ok(())
     }
 
     /// Plays for some seconds as a player does that holds a few seconds: no faster than it plays.

@@ -501,6 +501,7 @@ fn read(
             Some(Denied { at: at(ms), attempt: Attempt::from_word(&word)? })
         }),
         decided: row.decided,
+        in_walkthrough: false,
         // What an older or newer version knew of traits costs no device.
         traits: serde_json::from_value(row.traits).unwrap_or_default(),
         rules: serde_json::from_value(row.rules).unwrap_or_default(),

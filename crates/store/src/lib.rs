@@ -17,6 +17,7 @@ mod saving;
 mod settings;
 mod sightings;
 mod stream;
+mod walkthroughs;
 
 use std::time::{Duration, Instant};
 

@@ -8,6 +8,7 @@ mod presence;
 pub mod recordings;
 mod records;
 pub mod sightings;
+mod walked;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
@@ -60,6 +61,8 @@ pub struct Recognised {
     pub offset: u32,
     /// What it needs done differently.
     pub traits: Arc<Traits>,
+    /// Whether it is being walked through.
+    pub in_walkthrough: bool,
     /// Which steps are confirmed of it.
     confirmed: ConfirmedSteps,
 }
@@ -112,6 +115,8 @@ pub struct Devices {
     makers: Makers,
     /// Conversations that are recorded.
     pub recordings: Recordings,
+    /// Walkthroughs.
+    walked: Mutex<walked::Walked>,
     /// What the doorway decided and is not recorded yet.
     by_doorway: Mutex<Vec<(DeviceId, Moment, Standing)>>,
     /// Somebody waits until what was reported so far is recorded.
@@ -142,6 +147,7 @@ impl Devices {
         let doorway = context.records.setting_or("doorway", "ask").await?;
         let mut book = DeviceBook::load(context.records.devices().await?, rules.clone());
         book.used_up_to(context.records.last_device().await?);
+        let walked = walked::Walked::load(context.records.walkthroughs().await?, &mut book);
         Ok(Devices {
             context,
             catalogue,
@@ -161,6 +167,7 @@ impl Devices {
             active: Mutex::default(),
             makers: Makers::default(),
             recordings: Recordings::new(recordings),
+            walked: Mutex::new(walked),
             by_doorway: Mutex::default(),
             record_wanted: tokio::sync::Notify::new(),
             recorded: tokio::sync::watch::Sender::new(0),
@@ -200,7 +207,8 @@ impl Devices {
         match act {
             // It got nothing, and that is all there is to prove.
             Some(act @ Act::Denied { .. }) => self.report(who, act),
-            Some(act) if who.confirmed.would_grow_by(&act) => {
+            // In a walkthrough each list counts, not only the first.
+            Some(act) if who.in_walkthrough || who.confirmed.would_grow_by(&act) => {
                 let transfers = &self.streams.transfers;
                 let load = Load::Answer(act);
                 transfers.begin(probe, (who.device, who.contact), load, length as u64).hand_over();
@@ -338,6 +346,7 @@ impl Devices {
                 decision: device.decision(),
                 offset: device.update_offset,
                 traits: device.shown.clone(),
+                in_walkthrough: device.in_walkthrough,
                 confirmed: device.proof.confirmed(),
             };
             (recognised, new, changed, came)

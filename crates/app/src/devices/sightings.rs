@@ -66,6 +66,7 @@ pub async fn run(devices: Arc<Devices>) {
             _ = save_due.tick() => {
                 unsaved.close_minute(devices.context.now(), false);
                 save(&devices, &mut unsaved).await;
+                devices.save_walked().await;
             }
             () = devices.record_wanted.notified() => {
                 digest(&devices, &mut unsaved);
@@ -89,6 +90,7 @@ pub async fn run(devices: Arc<Devices>) {
     digest(&devices, &mut unsaved);
     unsaved.close_minute(devices.context.now(), true);
     save(&devices, &mut unsaved).await;
+    devices.save_walked().await;
 }
 
 /// Notes what was reported and acknowledged since the last look; true if that is to be saved at
@@ -128,6 +130,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
                 bytes: *received,
                 position: media.from + transfer.received(),
             };
+            devices.walked_takes(at, &taken, &media.format);
             if let Some(time) = streams.take(at, &taken) {
                 let seconds = u32::try_from(time.as_secs()).unwrap_or(u32::MAX);
                 let act = Act::Kept { title: media.title.clone(), kind: media.kind(), seconds };
@@ -178,6 +181,7 @@ fn note(devices: &Devices, unsaved: &mut Unsaved, mut sighting: Sighting) -> boo
             .is_none_or(|before| before.attempt != attempt || now.at.since(before.at) > DENIED);
     }
     let steps = device.proof.apply(&mut sighting);
+    let in_walkthrough = device.in_walkthrough;
     for step in &steps {
         let Some(proof) = device.proof.ladder.proof(*step) else { continue };
         tracing::info!(
@@ -195,6 +199,13 @@ fn note(devices: &Devices, unsaved: &mut Unsaved, mut sighting: Sighting) -> boo
     changed |= !steps.is_empty() || sighting.proves;
     let seen: Moment = device.last_seen;
     drop(book);
+    if in_walkthrough {
+        changed |= devices.walked_does(&sighting);
+    }
+    if let Act::Listed { files, .. } = &mut sighting.act {
+        // They were counted, and are not kept.
+        files.clear();
+    }
     // That it was seen is saved along with whatever else changes, or once a minute.
     if unsaved.is_stale(id, seen, changed) {
         unsaved.devices.insert(id);

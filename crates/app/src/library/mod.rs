@@ -11,6 +11,7 @@ pub mod rights;
 pub mod scan;
 mod shown;
 pub mod stations;
+mod test_pieces;
 pub mod volume_pool;
 
 use std::path::PathBuf;
@@ -24,6 +25,7 @@ use mostra_store::{Counter, StoreError};
 
 pub use folders::FolderError;
 pub use shown::SharedCatalogue;
+pub use test_pieces::TestPieces;
 
 use crate::context::{Context, Topic};
 use crate::devices::Devices;
@@ -42,6 +44,8 @@ pub struct LibraryOptions {
     pub poll_seconds: u64,
     /// Whether folders are scanned only when somebody asks.
     pub scan_when_asked: bool,
+    /// Whether test pieces are made and shown to devices that are being walked through.
+    pub test_pieces: bool,
 }
 
 /// Published folders and what is in them.
@@ -67,6 +71,7 @@ pub struct Library {
     pub stations: Stations,
     /// Where the service may connect to for stations.
     allowed_stations: RwLock<Allowed>,
+    test_pieces: test_pieces::TestPieceMaker,
 }
 
 /// Reads what the catalogue begins with: an empty one, with the options and the ids of this
@@ -122,6 +127,7 @@ impl Library {
             pictures,
             stations: Stations::default(),
             allowed_stations: RwLock::new(Allowed::new(stations).unwrap_or_default()),
+            test_pieces: test_pieces::TestPieceMaker::default(),
         })
     }
 

@@ -168,10 +168,18 @@ pub async fn run(
                         network.note_outsider(*from.ip(), OutsideAct::Searched);
                     }
                     // A refused device gets no answers (SEC-22).
-                    let may_know = || devices.standing_at(*from.ip()) != Some(Standing::Refused);
+                    let in_vain = std::cell::Cell::new(false);
+                    let may_know = || {
+                        let is_refused =
+                            devices.standing_at(*from.ip()) == Some(Standing::Refused);
+                        in_vain.set(is_refused);
+                        !is_refused
+                    };
                     let (now, multicast) = (clock.now(), via == Via::Group);
                     let heard = machine.handle_if(now, interface, from, multicast, &data, may_know);
-                    if let Some(heard) = heard {
+                    if in_vain.get() {
+                        devices.searched_in_vain(*from.ip());
+                    } else if let Some(heard) = heard {
                         note(&network, &devices, from, heard);
                     }
                 }

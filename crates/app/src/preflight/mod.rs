@@ -14,7 +14,9 @@ use std::time::Duration;
 
 use mostra_core::Moment;
 use mostra_core::ids::FolderId;
-use mostra_core::preflight::{Check, Firewall, FolderFacts, HostSnapshot, Outcome, checks};
+use mostra_core::preflight::{
+    Check, Firewall, FolderFacts, HostSnapshot, InterfaceFacts, Outcome, checks,
+};
 use tokio::sync::{Notify, watch};
 
 use crate::devices::Devices;
@@ -116,6 +118,12 @@ impl Preflight {
         snapshot.folders.sort_by_key(|facts| facts.number);
     }
 
+    /// The interfaces as they were found, and whether the host's clock is set.
+    pub fn of_host(&self) -> (Vec<InterfaceFacts>, Option<bool>) {
+        let snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
+        (snapshot.network.interfaces.clone(), snapshot.host.clock_set)
+    }
+
     /// When everything was looked at last.
     pub fn looked_at(&self) -> Option<Moment> {
         self.ended.borrow().1
@@ -192,7 +200,7 @@ pub async fn run(preflight: Arc<Preflight>) {
 }
 
 /// Bytes free where a path is.
-fn free(path: &Path) -> Option<u64> {
+pub(crate) fn free(path: &Path) -> Option<u64> {
     let space = nix::sys::statvfs::statvfs(path).ok()?;
     Some(space.blocks_available().saturating_mul(space.fragment_size()))
 }

@@ -32,6 +32,8 @@ pub struct Media {
     pub folder: FolderId,
     /// Its title.
     pub title: String,
+    /// Its format, as a MIME type.
+    pub format: String,
     /// What it takes to play it.
     pub layout: Layout,
     /// Its bytes.

@@ -61,6 +61,8 @@ impl AccessSets {
 /// What a pass covers, worked out for every access class once for a request.
 pub(super) struct Visible<'a> {
     all: bool,
+    /// Whether test pieces are among it.
+    pub test_pieces: bool,
     access_classes: Vec<bool>,
     access_sets: &'a AccessSets,
 }
@@ -71,7 +73,9 @@ impl<'a> Visible<'a> {
         slots: &[Option<FolderId>],
         access_sets: &'a AccessSets,
     ) -> Visible<'a> {
-        let all = pass.covers_all();
+        // The test pieces are covered by no grant.
+        let all = pass.covers_all()
+            && (pass.covers_test_pieces() || !slots.contains(&Some(FolderId::TEST_PIECES)));
         let access_classes = if all {
             Vec::new()
         } else {
@@ -79,7 +83,8 @@ impl<'a> Visible<'a> {
                 |folder: &Option<FolderId>, kind| folder.is_some_and(|f| pass.covers(f, kind));
             slots.iter().flat_map(|f| Kind::ALL.map(|kind| covers(f, kind))).collect()
         };
-        Visible { all, access_classes, access_sets }
+        let test_pieces = pass.covers_test_pieces();
+        Visible { all, test_pieces, access_classes, access_sets }
     }
 
     pub(super) fn covers_class(&self, access_class: u32) -> bool {

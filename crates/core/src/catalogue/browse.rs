@@ -62,6 +62,11 @@ impl Catalogue {
         }
     }
 
+    /// How many items of a kind a pass covers, the test pieces left out.
+    pub fn count_of(&self, pass: &Pass, kind: Kind) -> u32 {
+        self.child_count(pass, Fixed::all(kind).id()).unwrap_or(0)
+    }
+
     /// A container's update id, or that of the container around an item (CDS-47).
     pub fn object_update_id(&self, pass: &Pass, id: &str) -> Option<UpdateId> {
         match self.entry(&self.seen(pass), ObjectId::parse(id, &self.epoch)?)? {

@@ -266,8 +266,11 @@ impl Catalogue {
         folders.retain(|f| f.serial != folder.serial);
         folders.push(folder);
         let locale = self.options.locale;
+        let is_last = |folder: &Folder| folder.serial == FolderId::TEST_PIECES;
         folders.sort_by(|a, b| {
-            natural_order(&locale.fold(&a.label), &locale.fold(&b.label))
+            is_last(a)
+                .cmp(&is_last(b))
+                .then_with(|| natural_order(&locale.fold(&a.label), &locale.fold(&b.label)))
                 .then_with(|| a.serial.cmp(&b.serial))
         });
         self.put_directory(top, base);

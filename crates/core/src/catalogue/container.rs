@@ -141,7 +141,14 @@ impl Catalogue {
                 ContainerKind::Fixed | ContainerKind::Month | ContainerKind::Season
             )
         };
-        let order = if by_number(a) && by_number(b) {
+        // In the root, the test pieces stand before the menus.
+        let of_folder = |container: &Container| container.kind == ContainerKind::Directory;
+        let of_menu = |container: &Container| container.kind == ContainerKind::Fixed;
+        let order = if of_folder(a) && of_menu(b) {
+            Ordering::Less
+        } else if of_menu(a) && of_folder(b) {
+            Ordering::Greater
+        } else if by_number(a) && by_number(b) {
             a.subject.cmp(&b.subject)
         } else {
             natural_order(&self.folded_title(a), &self.folded_title(b))

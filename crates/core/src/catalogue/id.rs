@@ -115,6 +115,11 @@ impl Fixed {
         &FIXED[self as usize]
     }
 
+    /// Its id.
+    pub fn id(self) -> &'static str {
+        self.row().1
+    }
+
     /// Its title.
     pub fn title(self) -> &'static str {
         self.row().2

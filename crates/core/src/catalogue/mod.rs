@@ -268,8 +268,17 @@ impl Catalogue {
         &self.options
     }
 
-    /// The published folders, by label.
+    /// The folders that persons published, by label.
     pub fn folders(&self) -> &[Folder] {
+        // The test pieces come last.
+        match self.folders.split_last() {
+            Some((last, others)) if last.serial == FolderId::TEST_PIECES => others,
+            _ => &self.folders,
+        }
+    }
+
+    /// The same, and the folder with the test pieces where there is one.
+    pub fn all_folders(&self) -> &[Folder] {
         &self.folders
     }
 

@@ -5,6 +5,7 @@ use super::names::Names;
 use super::record::Record;
 use super::{Catalogue, PictureOrder};
 use crate::Kind;
+use crate::ids::FolderId;
 
 /// What a container is; decides its title, its class and its order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -122,9 +123,19 @@ impl Catalogue {
             way.push(PathSegment { node, kind: ContainerKind::Directory, subject: serial });
             at = directory.parent;
         }
-        way.push(PathSegment::fixed(Fixed::Folders));
+        // The test pieces stand in the root by themselves, and in no view.
+        let is_test_piece = self
+            .directories
+            .get(record.directory())
+            .is_some_and(|directory| directory.folder == FolderId::TEST_PIECES);
+        if !is_test_piece {
+            way.push(PathSegment::fixed(Fixed::Folders));
+        }
         way.reverse();
         placement(&way);
+        if is_test_piece {
+            return;
+        }
         let kind = record.kind();
         let menu = PathSegment::fixed(Fixed::menu(kind));
         placement(&[menu, PathSegment::fixed(Fixed::all(kind))]);

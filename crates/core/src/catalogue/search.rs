@@ -17,6 +17,7 @@ use super::placement::{ContainerKind, Order};
 use super::record::Record;
 use super::sorted::Entry;
 use crate::access::Pass;
+use crate::ids::FolderId;
 use crate::stop::Stop;
 use crate::{Kind, Locale};
 
@@ -168,12 +169,18 @@ impl Catalogue {
             self.find_containers(&seen, place, &outline)
         };
         let list = self.whole_list(place, &outline);
+        // Test pieces are in no list of all, and come before what is.
+        let pieces = match place == ROOT && seen.test_pieces {
+            true => self.find_test_pieces(&seen, &outline),
+            false => Vec::new(),
+        };
         // The usual question of players: everything of one kind. Its list stands ready.
         let all_match = outline.needles.is_empty() && outline.rest.is_empty();
         if let Some(SearchScope { list, at, exact: true }) = list
             && all_match
             && sort.is_empty()
             && outline.items_only
+            && pieces.is_empty()
         {
             let (access_class, access_set) =
                 (|c| seen.covers_class(c), |s| self.record(s).map_or(0, Record::access_class));
@@ -182,7 +189,7 @@ impl Catalogue {
             return Some(page(entries, list.count(&access_class)));
         }
         // Of a long list only the page is made into objects.
-        if let (Some(scope), true) = (&list, sort.is_empty()) {
+        if let (Some(scope), true) = (&list, sort.is_empty() && pieces.is_empty()) {
             let serials = self.find_in_list(&seen, scope, &outline);
             let total = (containers.len() + serials.len()) as u32;
             let items = serials.iter().filter_map(|serial| self.appearance(*serial, scope.at));
@@ -191,13 +198,14 @@ impl Catalogue {
             let items = items.skip(skipped).take(count as usize);
             return Some(page(wanted.chain(items).take(count as usize).collect(), total));
         }
-        let items = match list {
+        let mut items = match list {
             Some(scope) => {
                 let serials = self.find_in_list(&seen, &scope, &outline).into_iter();
                 serials.filter_map(|serial| self.appearance(serial, scope.at)).collect()
             }
             None => self.find_below(&seen, place, &outline),
         };
+        items.splice(0..0, pieces);
         let total = (containers.len() + items.len()) as u32;
         let mut all = containers;
         all.extend(items);
@@ -206,6 +214,13 @@ impl Catalogue {
         }
         let wanted = all.into_iter().skip(start as usize).take(count as usize).collect();
         Some(page(wanted, total))
+    }
+
+    /// The test pieces that match.
+    fn find_test_pieces(&self, seen: &Visible<'_>, outline: &Outline) -> Vec<Entry> {
+        let top = self.folder(FolderId::TEST_PIECES).map(|folder| folder.container);
+        let place = top.and_then(|top| self.nodes.get(NodeId::directory(top).0));
+        place.map(|place| self.find_below(seen, place, outline)).unwrap_or_default()
     }
 
     /// A list that holds each item of a scope once: the root's, or a menu's.

@@ -200,6 +200,7 @@ impl DeviceBook {
                 proof: ProofState::default(),
                 denied: None,
                 decided: false,
+                in_walkthrough: false,
                 traits: Traits::default(),
                 rules: BTreeSet::new(),
                 shown: Arc::default(),

@@ -134,6 +134,8 @@ pub struct Device {
     pub denied: Option<Denied>,
     /// Whether a person decided on it; such a device is not forgotten to make room.
     pub decided: bool,
+    /// Whether it is being walked through: then it sees the test pieces.
+    pub in_walkthrough: bool,
     /// The traits that a person set.
     pub traits: Traits,
     /// Names of the rules that it matched; they hold from then on, since one device may say
@@ -171,7 +173,12 @@ impl Device {
 
     /// The decision for this device now.
     pub fn decision(&self) -> Decision {
-        decide(self.standing, &self.grant)
+        match decide(self.standing, &self.grant) {
+            Decision::Admitted(pass) if self.in_walkthrough => {
+                Decision::Admitted(pass.with_test_pieces())
+            }
+            decision => decision,
+        }
     }
 
     fn resolve(&mut self, rules: &Rules) {

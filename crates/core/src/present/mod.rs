@@ -24,7 +24,7 @@ pub use urls::{
 use crate::access::Decision;
 use crate::catalogue::{Catalogue, ContainerClass, ItemView, Node, Page, Window};
 use crate::facts::Facts;
-use crate::ids::UpdateId;
+use crate::ids::{FileId, FolderId, UpdateId};
 use crate::stop::Stop;
 use crate::traits::Traits;
 use crate::{Kind, Kinds, profile};
@@ -47,6 +47,8 @@ pub struct ListAnswer {
     pub kinds: Kinds,
     /// The title of the container or item requested_object for.
     pub title: String,
+    /// The items but test pieces, where a walkthrough counts them.
+    pub files: Vec<(FileId, Kind)>,
 }
 
 /// The one container that a waiting device sees (CDS-53).
@@ -66,6 +68,8 @@ pub struct AnswerForm<'a> {
     pub layer: Layer,
     /// What this device needs done differently.
     pub traits: &'a Traits,
+    /// Whether the items are counted one by one.
+    pub counts_files: bool,
 }
 
 /// Objects and bytes of a page for who asks for all there is, or for more than that (CDS-32).
@@ -166,12 +170,16 @@ fn written(
 ) -> ListAnswer {
     let mut document = DocumentWriter::new(filter, form.layer, page.objects.len(), bytes);
     let mut kinds: Vec<Kind> = Vec::new();
+    let mut files = Vec::new();
     for object in &page.objects {
         if !write::object(&mut document, object, form) {
             break;
         }
         if let Node::Item(item) = &object.node {
             kinds.push(item.facts.kind);
+            if form.counts_files && item.folder != FolderId::TEST_PIECES {
+                files.push((item.serial, item.facts.kind));
+            }
         }
     }
     let (result, returned) = document.finish();
@@ -183,6 +191,7 @@ fn written(
         items: kinds.len() as u32,
         kinds: Kinds::of(kinds),
         title,
+        files,
     }
 }
 
@@ -258,6 +267,7 @@ fn threshold(
         items: 0,
         kinds: Kinds::NONE,
         title: "Root".into(),
+        files: Vec::new(),
     })
 }
 

@@ -280,7 +280,14 @@ mod tests {
             (0u8..3).prop_map(|n| Act::Searched { target: format!("urn:{n}") }),
             (any::<bool>(), 0u32..3, kinds).prop_map(|(root, items, kinds)| {
                 let kinds = if items == 0 { Kinds::NONE } else { kinds };
-                Act::Listed { root, items, of: items, kinds, title: "Films".into() }
+                Act::Listed {
+                    root,
+                    items,
+                    of: items,
+                    kinds,
+                    title: "Films".into(),
+                    files: Vec::new(),
+                }
             }),
             (prop_oneof![Just(7u32), Just(8), Just(9)], 0u64..11_000, 1u64..3_000)
                 .prop_map(|(file, from, length)| took(file, from, from + length)),

@@ -12,7 +12,7 @@ use mostra_protocol::model::text::{NAME, TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
 use crate::device::Hardware;
-use crate::ids::DeviceId;
+use crate::ids::{DeviceId, FileId};
 use crate::kind::{Kind, Kinds};
 use crate::playback::Layout;
 use crate::resource::ResourceId;
@@ -31,12 +31,14 @@ pub enum Attempt {
     HiddenMenu,
     /// A file, a picture or subtitles.
     File,
+    /// The house itself, by a search.
+    Search,
 }
 
 impl Attempt {
     /// All of them.
-    pub const ALL: [Attempt; 4] =
-        [Attempt::RootMenu, Attempt::Menu, Attempt::HiddenMenu, Attempt::File];
+    pub const ALL: [Attempt; 5] =
+        [Attempt::RootMenu, Attempt::Menu, Attempt::HiddenMenu, Attempt::File, Attempt::Search];
 
     /// The word for it in records.
     pub fn word(self) -> &'static str {
@@ -45,6 +47,7 @@ impl Attempt {
             Attempt::Menu => "menu",
             Attempt::HiddenMenu => "hidden-menu",
             Attempt::File => "file",
+            Attempt::Search => "search",
         }
     }
 
@@ -61,6 +64,7 @@ impl fmt::Display for Attempt {
             Attempt::Menu => "asked for a menu",
             Attempt::HiddenMenu => "asked for a menu it does not see",
             Attempt::File => "asked for a file",
+            Attempt::Search => "searched for the house",
         })
     }
 }
@@ -93,6 +97,9 @@ pub enum Act {
         kinds: Kinds,
         /// The container's title.
         title: String,
+        /// The items, where a walkthrough counts them; they are not kept.
+        #[serde(skip)]
+        files: Vec<(FileId, Kind)>,
     },
     /// It acknowledged bytes of a resource.
     Took {
@@ -208,6 +215,7 @@ impl Act {
             Act::Denied { attempt: Attempt::File } | Act::Took { .. } | Act::Kept { .. } => {
                 ActGroup::Media
             }
+            Act::Denied { attempt: Attempt::Search } => ActGroup::Discovery,
             Act::Denied { .. } => ActGroup::Lists,
             // Most refusals by status are of media: lists fail with an error of their own.
             Act::Refused { .. } => ActGroup::Media,
@@ -224,8 +232,8 @@ impl Act {
             Act::Searched { target } => Act::Searched { target: tamed(target, NAME) },
             Act::Answered { action } => Act::Answered { action: tamed(action, NAME) },
             Act::Faulted { action, code } => Act::Faulted { action: tamed(action, NAME), code },
-            Act::Listed { root, items, of, kinds, title } => {
-                Act::Listed { root, items, of, kinds, title: tamed(title, TITLE) }
+            Act::Listed { root, items, of, kinds, title, files } => {
+                Act::Listed { root, items, of, kinds, title: tamed(title, TITLE), files }
             }
             Act::Took { resource, title, layout, runs } => {
                 Act::Took { resource, title: tamed(title, TITLE), layout, runs }

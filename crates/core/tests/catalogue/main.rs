@@ -32,6 +32,7 @@ mod find;
 mod presented;
 mod random;
 mod search;
+mod test_pieces;
 mod traits;
 mod views;
 
@@ -41,6 +42,7 @@ const FORM: present::AnswerForm<'_> = present::AnswerForm {
     films_pictured: true,
     layer: Layer::Document,
     traits: &PLAIN,
+    counts_files: false,
 };
 
 const EPOCH: &str = "q3v9d0";

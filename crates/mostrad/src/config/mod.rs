@@ -105,6 +105,8 @@ pub(crate) struct Config {
     pub scan_when_asked: bool,
     /// Whether pictures are made before anybody asks.
     pub pictures_ahead: bool,
+    /// Whether test pieces are made and shown.
+    pub test_pieces: bool,
     /// Whether the records are saved by themselves.
     pub saves_nightly: bool,
     /// Port of the console on loopback.
@@ -250,6 +252,7 @@ impl Config {
             edition: Edition::from_word(text(&values, "edition")).unwrap_or_default(),
             model: (text(&values, "model_name").into(), text(&values, "model_number").into()),
             pictures_ahead: text(&values, "pictures") == "ahead",
+            test_pieces: text(&values, "test_pieces") == "on",
             saves_nightly: text(&values, "save_records") == "nightly",
             scan_when_asked: text(&values, "scan") == "asked",
             rules,

@@ -92,6 +92,7 @@ pub(super) const SETTINGS: &[Setting] = &[
     setting("model_number", "NUMBER", Text, env!("CARGO_PKG_VERSION"), "model number in the device document"),
     setting("scan", "WHEN", Words(&["auto", "asked"]), "auto", "when folders are scanned: auto (at start and on changes) or asked"),
     setting("pictures", "WHEN", Words(&["ahead", "asked"]), "ahead", "when small pictures are made: ahead (newest first) or asked"),
+    setting("test_pieces", "ON-OFF", Words(&["on", "off"]), "on", "whether test pieces are made (1 GB) and shown to devices that are being walked through"),
     setting("save_records", "WHEN", Words(&["nightly", "asked"]), "nightly", "when the records are saved as a file: nightly (seven are kept) or asked"),
     setting("traits", "FILE", Text, "", "rules for devices that need something done differently; DATA/traits.toml if there").on_the_host(),
     setting("house_port", "PORT", Port, "7642", "port of the console for the house, by TLS, once a person opens it"),

@@ -200,3 +200,14 @@ entity!(/// Signed-in sessions; only the token's hash is kept.
     pub began_ms: i64,
     pub program: bool,
 });
+
+entity!(/// Walkthroughs of devices.
+    walkthrough, "walkthrough", {
+    #[sea_orm(primary_key, auto_increment = false)]
+    pub id: i64,
+    pub device_id: i64,
+    pub started_ms: i64,
+    pub finished_ms: Option<i64>,
+    #[sea_orm(column_type = "JsonBinary")]
+    pub noted: Json,
+});

@@ -12,6 +12,7 @@ mod m0007_hardening;
 mod m0008_sightings;
 mod m0009_reasons;
 mod m0010_found;
+mod m0011_walkthroughs;
 
 pub(crate) struct Migrator;
 
@@ -29,6 +30,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0008_sightings::Migration),
             Box::new(m0009_reasons::Migration),
             Box::new(m0010_found::Migration),
+            Box::new(m0011_walkthroughs::Migration),
         ]
     }
 }

@@ -484,7 +484,7 @@ fn come_back(library: &Arc<Library>, folder: &Folder, places: ScanPlaces) {
     let (library, folder) = (library.clone(), folder.clone());
     tokio::spawn(async move {
         tokio::time::sleep(Duration::from_millis(700)).await;
-        if library.catalogue().folders().iter().any(|f| f.serial == folder.serial) {
+        if library.catalogue().folder(folder.serial).is_some() {
             start(&library, &folder, ScanScope::changed(places));
         }
     });

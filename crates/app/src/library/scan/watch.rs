@@ -42,7 +42,7 @@ pub async fn keep(library: Arc<Library>) {
     let mut live = library.context.changes();
     let mut tasks: HashMap<(FolderId, String), tokio::task::JoinHandle<()>> = HashMap::new();
     loop {
-        let folders: Vec<Folder> = library.catalogue().folders().to_vec();
+        let folders: Vec<Folder> = library.catalogue().all_folders().to_vec();
         // One that is at another path now is another one to watch.
         tasks.retain(|(serial, root), task| {
             let stays = folders.iter().any(|f| f.serial == *serial && f.root == *root);

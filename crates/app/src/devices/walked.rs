@@ -1,0 +1,185 @@
+//! The walkthroughs of devices: one at a time of each, kept over restarts.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::Ipv4Addr;
+use std::sync::{MutexGuard, PoisonError};
+
+use mostra_core::Moment;
+use mostra_core::device::DeviceBook;
+use mostra_core::ids::DeviceId;
+use mostra_core::sighting::{Act, Attempt, Sighting};
+use mostra_core::streaming::AcknowledgedBytes;
+use mostra_core::walkthrough::{Circumstances, Covers, Question, Walkthrough};
+use mostra_store::StoreError;
+
+use super::Devices;
+use crate::Topic;
+
+/// The latest walkthrough of each device.
+pub(super) struct Walked {
+    latest: BTreeMap<DeviceId, Walkthrough>,
+    unsaved: BTreeSet<DeviceId>,
+    last_id: u32,
+}
+
+impl Walked {
+    /// Those of the records; who is in the middle of one goes on.
+    pub(super) fn load(recorded: Vec<Walkthrough>, book: &mut DeviceBook) -> Walked {
+        let last_id = recorded.iter().map(|one| one.id).max().unwrap_or(0);
+        let latest: BTreeMap<_, _> = recorded.into_iter().map(|one| (one.device, one)).collect();
+        for (id, one) in &latest {
+            if let Some(device) = book.get_mut(*id) {
+                device.in_walkthrough = one.finished.is_none();
+            }
+        }
+        Walked { latest, unsaved: BTreeSet::new(), last_id }
+    }
+
+    fn running(&mut self, id: DeviceId) -> Option<&mut Walkthrough> {
+        self.latest.get_mut(&id).filter(|one| one.finished.is_none())
+    }
+}
+
+impl Devices {
+    fn walked(&self) -> MutexGuard<'_, Walked> {
+        self.walked.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Begins a walkthrough of a device, or goes on with the one that runs. `None` where there is no
+    /// such device; else whether it goes on.
+    pub fn start_walkthrough(&self, id: DeviceId, covers: Covers) -> Option<bool> {
+        let now = self.context.now();
+        {
+            let book = self.book();
+            let id = book.current(id);
+            book.get(id)?;
+            let mut walked = self.walked();
+            if walked.running(id).is_some() {
+                return Some(true);
+            }
+            walked.last_id += 1;
+            let one = Walkthrough::start(walked.last_id, id, now, covers);
+            walked.latest.insert(id, one);
+            walked.unsaved.insert(id);
+        }
+        // What is being played now begins anew as far as its pace goes.
+        self.streams.book().watch_anew(now, id);
+        self.set_in_walkthrough(id, true);
+        Some(false)
+    }
+
+    /// Ends the walkthrough of a device; false where none runs.
+    pub fn finish_walkthrough(&self, id: DeviceId, circumstances: &Circumstances) -> bool {
+        let now = self.context.now();
+        {
+            let mut walked = self.walked();
+            let Some(one) = walked.running(id) else { return false };
+            one.finish(now, circumstances);
+            walked.unsaved.insert(id);
+        }
+        self.set_in_walkthrough(id, false);
+        // The test pieces are not shown to it any more.
+        self.end_uncovered();
+        true
+    }
+
+    /// What the device sees has changed: it alone is told.
+    fn set_in_walkthrough(&self, id: DeviceId, is: bool) {
+        let device = {
+            let mut book = self.book();
+            let Some(device) = book.get_mut(id) else { return };
+            device.in_walkthrough = is;
+            device.update_offset = device.update_offset.wrapping_add(1);
+            device.clone()
+        };
+        self.note_change(id);
+        self.tell_one(&device);
+        self.context.changed(Topic::Walkthroughs);
+        self.context.changed(Topic::Devices);
+    }
+
+    /// A person answers a question of the walkthrough that runs or ended last, or takes the answer
+    /// back; false where there is none.
+    pub fn say_in_walkthrough(&self, id: DeviceId, question: Question, said: Option<bool>) -> bool {
+        let mut walked = self.walked();
+        let Some(one) = walked.latest.get_mut(&id) else { return false };
+        one.say(question, said);
+        walked.unsaved.insert(id);
+        drop(walked);
+        self.context.changed(Topic::Walkthroughs);
+        true
+    }
+
+    /// Looks at the latest walkthrough of a device.
+    pub fn with_walkthrough<T>(
+        &self,
+        id: DeviceId,
+        look: impl FnOnce(&Walkthrough) -> T,
+    ) -> Option<T> {
+        self.walked().latest.get(&id).map(look)
+    }
+
+    /// Devices that were walked through, those with the latest walkthrough first.
+    pub fn walked_through(&self) -> Vec<DeviceId> {
+        let walked = self.walked();
+        let mut all: Vec<_> = walked.latest.values().map(|one| (one.id, one.device)).collect();
+        all.sort_unstable_by(|a, b| b.cmp(a));
+        all.into_iter().map(|(_, device)| device).collect()
+    }
+
+    /// The walkthroughs of a device, the latest first.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the records do not answer.
+    pub async fn walkthroughs_of(&self, id: DeviceId) -> Result<Vec<Walkthrough>, StoreError> {
+        self.save_walked().await;
+        self.context.records.walkthroughs_of(id).await
+    }
+
+    /// A device that is being walked through did something; true if that ticks a step.
+    pub(super) fn walked_does(&self, sighting: &Sighting) -> bool {
+        let mut walked = self.walked();
+        let Some(one) = walked.running(sighting.device) else { return false };
+        let ticked = one.note(sighting);
+        if ticked {
+            walked.unsaved.insert(sighting.device);
+        }
+        drop(walked);
+        self.context.changed(Topic::Walkthroughs);
+        ticked
+    }
+
+    /// A refused device at an address searched for what we are, and was not answered: noted if it is
+    /// being walked through, as that is what it is to come to.
+    pub(crate) fn searched_in_vain(&self, address: Ipv4Addr) {
+        let Some(id) = self.at(address) else { return };
+        let in_walkthrough = self.book().get(id).is_some_and(|device| device.in_walkthrough);
+        if in_walkthrough {
+            self.report_at(address, Act::Denied { attempt: Attempt::Search });
+        }
+    }
+
+    /// A device took bytes of a piece; noted if it is being walked through.
+    pub(super) fn walked_takes(&self, at: Moment, bytes: &AcknowledgedBytes<'_>, format: &str) {
+        if let Some(one) = self.walked().running(bytes.device) {
+            one.take(at, bytes, format);
+        }
+    }
+
+    /// Saves the walkthroughs that are others than recorded.
+    pub(super) async fn save_walked(&self) {
+        let known: BTreeSet<DeviceId> = self.book().iter().map(|device| device.id).collect();
+        let unsaved: Vec<Walkthrough> = {
+            let mut walked = self.walked();
+            walked.latest.retain(|id, _| known.contains(id));
+            let ids = std::mem::take(&mut walked.unsaved);
+            ids.iter().filter_map(|id| walked.latest.get(id).cloned()).collect()
+        };
+        for one in unsaved {
+            if let Err(error) = self.context.records.save_walkthrough(&one).await {
+                tracing::warn!("a walkthrough is not saved yet: {error}");
+                self.walked().unsaved.insert(one.device);
+            }
+        }
+    }
+}
