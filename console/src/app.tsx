@@ -15,8 +15,10 @@ import { Folders } from "./features/folders/page";
 import { Exposure } from "./features/exposure/page";
 import { Network } from "./features/network/page";
 import { Preflight } from "./features/preflight/page";
+import { Handover } from "./features/handover/page";
 import { Guide } from "./features/guide/page";
 import { Settings } from "./features/settings/page";
+import { Walkthroughs } from "./features/walkthrough/page";
 import { Today } from "./features/today/page";
 
 export function App() {
@@ -56,6 +58,15 @@ const PAGES = [
     page: <Catalogue />,
   },
   { path: "/devices/:id?", title: "Devices", link: "/devices", group: "Every day", bar: true, page: <Devices /> },
+  {
+    path: "/walkthrough/:device?",
+    title: "Walkthrough",
+    link: "/walkthrough",
+    group: "Set up",
+    bar: false,
+    page: <Walkthroughs />,
+  },
+  { path: "/handover", title: "Hand-over", link: "/handover", group: "Set up", bar: false, page: <Handover /> },
   { path: "/folders", title: "Folders", link: "/folders", group: "Set up", bar: true, page: <Folders /> },
   { path: "/network/:key?", title: "Network", link: "/network", group: "Set up", bar: true, page: <Network /> },
   {

@@ -21,6 +21,7 @@ mod folders;
 mod foreign;
 mod forged;
 mod found;
+mod handed_over;
 mod hardware;
 mod installed;
 mod interface;

@@ -126,6 +126,8 @@ fn protocol_and_core_stay_pure() {
                 "ipnet",
                 // Addresses of stations.
                 "url",
+                // The house as a file.
+                "toml",
             ],
         ),
     ]);

@@ -33,6 +33,15 @@ export type OfferedAction = Schemas["OfferedAction"];
 export type Setup = Schemas["Setup"];
 export type Status = Schemas["Status"];
 export type Stream = Schemas["Stream"];
+export type AppliedHouse = Schemas["AppliedHouse"];
+export type HandoverDevice = Schemas["HandoverDevice"];
+export type Cause = Schemas["Cause"];
+export type Question = Schemas["Question"];
+export type Taking = Schemas["Taking"];
+export type TestPieces = Schemas["TestPieces"];
+export type Walkthrough = Schemas["Walkthrough"];
+export type WalkthroughStep = Schemas["WalkthroughStep"];
+export type WalkthroughSummary = Schemas["WalkthroughSummary"];
 export type StreamList = Schemas["StreamList"];
 
 /** What went wrong, why, and the next step. */

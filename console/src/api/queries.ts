@@ -10,6 +10,7 @@ const TOPICS = {
     "/api/v1/webhook",
     "/api/v1/exposure",
     "/api/v1/preflight",
+    "/api/v1/handover",
     "/api/v1/status",
     "/api/v1/house",
     "/api/v1/console",
@@ -22,6 +23,7 @@ const TOPICS = {
   devices: ["/api/v1/presets", "/api/v1/devices", "/api/v1/network", "/api/v1/status", "/api/v1/exposure"],
   network: ["/api/v1/network"],
   state: ["/api/v1/network/found/{id}/services/{number}/state"],
+  walkthroughs: ["/api/v1/handover", "/api/v1/walkthroughs", "/api/v1/devices/{id}/walkthrough"],
   streams: ["/api/v1/streams", "/api/v1/status"],
   accounts: ["/api/v1/accounts", "/api/v1/sessions"],
   positions: ["/api/v1/positions"],
@@ -90,6 +92,17 @@ export const useConversation = (id: number, name: string) =>
       const end = last.entries.at(-1);
       return last.more && end ? end.number + 1 : undefined;
     },
+  });
+
+export const useHandover = () => read.useQuery("get", "/api/v1/handover");
+export const useWalkthroughs = () => read.useQuery("get", "/api/v1/walkthroughs");
+
+/** The walkthrough of a device; while it runs, what is taken changes all the time. */
+export const useWalkthrough = (id: number) =>
+  useQuery({
+    ...read.queryOptions("get", "/api/v1/devices/{id}/walkthrough", { params: { path: { id } } }),
+    retry: (times, error) => error.status !== 404 && times < 3,
+    refetchInterval: (query) => (query.state.data && query.state.data.summary.finished_ms == null ? 1_000 : false),
   });
 
 export const usePreflight = () => read.useQuery("get", "/api/v1/preflight");

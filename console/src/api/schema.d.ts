@@ -814,6 +814,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is handed over to the household, with what changed since the last hand-over */
+        get: operations["showHandover"];
+        put?: never;
+        /** It was handed over: the next one says what changed since */
+        post: operations["rememberHandover"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/handover/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The same as one self-contained page that prints on A4 */
+        get: operations["printHandover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/host": {
         parameters: {
             query?: never;
@@ -860,6 +895,24 @@ export interface paths {
         put?: never;
         /** Announce the house to players now */
         post: operations["announce"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/house/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that a person decided, as one TOML document */
+        get: operations["exportHouse"];
+        put?: never;
+        /** Have the house be as a file says, or say what would change; what the file does not name stays */
+        post: operations["applyHouse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1401,6 +1454,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/support": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An archive (tar) for whoever helps: versions, preflight, settings without secrets, devices, walkthroughs, sightings, log */
+        get: operations["writeSupport"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/walkthroughs": {
         parameters: {
             query?: never;
@@ -1593,6 +1663,15 @@ export interface components {
             question: string;
             /** @description Yes or no; left out: what was said is taken back. */
             said?: boolean | null;
+        };
+        /** @description What came of a house file. */
+        AppliedHouse: {
+            /** @description Whether it was applied; else this is the plan. */
+            applied: boolean;
+            /** @description What changes. */
+            changes: components["schemas"]["HouseChangePlan"][];
+            /** @description What could not be changed. */
+            failed: components["schemas"]["NotApplied"][];
         };
         /** @description A container or an item. */
         CatalogueObject: {
@@ -2137,6 +2216,107 @@ export interface components {
             /** @description Why its description is not known. */
             problem?: string | null;
         };
+        /** @description What is handed over to the household. */
+        Handover: {
+            /** @description The house's name. */
+            house: string;
+            /**
+             * Format: int64
+             * @description When this was written.
+             */
+            at_ms: number;
+            /** @description The household's rule in three lines. */
+            rule: string[];
+            /** @description This computer's name. */
+            host: string;
+            /** @description Where devices reach the house. */
+            addresses: string[];
+            /** @description Where the console is. */
+            console: string;
+            /** @description The program's version. */
+            version: string;
+            /** @description What happens to devices that ask for the first time. */
+            doorway: string;
+            /** @description The published folders. */
+            folders: components["schemas"]["HandoverFolder"][];
+            /** @description The devices that somebody decided on. */
+            devices: components["schemas"]["HandoverDevice"][];
+            /** @description How the preflight came out. */
+            preflight: components["schemas"]["Preflight"];
+            /** @description Settings that are not as they come. */
+            settings: components["schemas"]["HandoverSetting"][];
+            /**
+             * Format: int64
+             * @description When the last hand-over was.
+             */
+            last_ms?: number | null;
+            /** @description What changed since then. */
+            changes: string[];
+        };
+        /** @description A device, as it is handed over. */
+        HandoverDevice: {
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            device: number;
+            /** @description Its name. */
+            label: string;
+            /** @description The room that it is in. */
+            room?: string | null;
+            /** @description Its address. */
+            address: string;
+            /** @description `admitted` or `refused`. */
+            standing: string;
+            /** @description What it may see, in words. */
+            may_see: string;
+            /** @description What is proven of it. */
+            proof: components["schemas"]["ProofStep"][];
+            /**
+             * Format: int64
+             * @description When it was walked through.
+             */
+            walked_ms?: number | null;
+            /** @description What that came to, in a word; left out where it was not walked through. */
+            verdict?: string | null;
+            /** @description The same in a sentence. */
+            verdict_text: string;
+            /** @description What does not play, and why. */
+            causes: components["schemas"]["Cause"][];
+            /** @description What changed since it was walked through. */
+            due_again: string[];
+        };
+        /** @description A folder, as it is handed over. */
+        HandoverFolder: {
+            /** @description Its label. */
+            label: string;
+            /** @description Where it is. */
+            path: string;
+            /**
+             * Format: int32
+             * @description Films in it.
+             */
+            films: number;
+            /**
+             * Format: int32
+             * @description Tracks in it.
+             */
+            tracks: number;
+            /**
+             * Format: int32
+             * @description Pictures in it.
+             */
+            pictures: number;
+        };
+        /** @description A setting that is not as it comes. */
+        HandoverSetting: {
+            /** @description Its name. */
+            name: string;
+            /** @description Its value. */
+            value: string;
+            /** @description What it is for. */
+            about: string;
+        };
         /** @description How busy the host is, in percent by second, the newest last. */
         HostLoad: {
             /** @description All processors together. */
@@ -2189,6 +2369,15 @@ export interface components {
             } | null;
             /** @description All hosts to which the service may connect for stations. */
             stations?: string[] | null;
+        };
+        /** @description A change that a house file makes. */
+        HouseChangePlan: {
+            /** @description What it is about: `house doorway`, `folder Films`. */
+            what: string;
+            /** @description What it is before; left out where it is new. */
+            before?: string | null;
+            /** @description What it is after. */
+            after: string;
         };
         /** @description Since when a house is off, and until when. */
         HouseOff: {
@@ -2404,6 +2593,13 @@ export interface components {
              * @description Minutes, 120 at most.
              */
             minutes: number;
+        };
+        /** @description A part of a house file that was not applied. */
+        NotApplied: {
+            /** @description What it is about. */
+            what: string;
+            /** @description Why. */
+            why: string;
         };
         /** @description What plays in the console's own player. */
         NowPlaying: {
@@ -5288,6 +5484,93 @@ export interface operations {
             };
         };
     };
+    showHandover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is handed over to the household, with what changed since the last hand-over */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rememberHandover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It was handed over: the next one says what changed since */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Handover"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    printHandover: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The same as one self-contained page that prints on A4 */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     showHost: {
         parameters: {
             query?: never;
@@ -5394,6 +5677,71 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    exportHouse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Everything that a person decided, as one TOML document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    applyHouse: {
+        parameters: {
+            query?: {
+                /** @description Only say what would change. */
+                plan?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description Have the house be as a file says, or say what would change; what the file does not name stays */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppliedHouse"];
+                };
             };
             /** @description A problem document (RFC 9457) */
             default: {
@@ -6578,6 +6926,35 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    writeSupport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description An archive (tar) for whoever helps: versions, preflight, settings without secrets, devices, walkthroughs, sightings, log */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-tar": number[];
+                };
             };
             /** @description A problem document (RFC 9457) */
             default: {

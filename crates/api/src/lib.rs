@@ -7,6 +7,7 @@ mod catalogue;
 mod devices;
 mod exposure;
 mod folders;
+mod handover;
 mod house;
 mod network;
 mod preflight;
@@ -30,6 +31,10 @@ pub use exposure::{AccountExposure, AdmittedDevice, Exposure, FolderExposure, Li
 pub use folders::{
     Excluded, Folder, FolderMove, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places,
     Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
+};
+pub use handover::{
+    AppliedHouse, Handover, HandoverDevice, HandoverFolder, HandoverSetting, HouseChangePlan,
+    NotApplied,
 };
 pub use house::{
     Account, AccountSession, AccountUse, Code, ConfigChange, ConfigValue, ConsoleAccess, House,

@@ -196,6 +196,12 @@ impl Connection {
         self.json(self.answer(request).await?).await
     }
 
+    /// Fetches a text.
+    pub(crate) async fn text(&self, path: &str) -> Result<String, Failure> {
+        let answer = self.answer(self.request(Method::GET, path)).await?;
+        answer.text().await.map_err(|error| Failure::new(error.to_string(), ""))
+    }
+
     /// Fetches a file, whole or not at all; gives its bytes. It is for its owner only.
     pub(crate) async fn download(&self, path: &str, to: &Path) -> Result<u64, Failure> {
         use tokio::io::AsyncWriteExt as _;

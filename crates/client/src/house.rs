@@ -33,6 +33,19 @@ pub(crate) enum HouseVerb {
         #[arg(long)]
         yes: bool,
     },
+    /// Write everything that was decided as one TOML document
+    Export {
+        /// Where to; left out: the standard output
+        file: Option<std::path::PathBuf>,
+    },
+    /// Have the house be as such a document says; what it does not name stays
+    Apply {
+        /// The document
+        file: std::path::PathBuf,
+        /// Only show what would change
+        #[arg(long)]
+        plan: bool,
+    },
     /// Announce the house to players now, for those that do not search
     Announce,
     /// Reset how players know this server: the last resort for those that keep old listings
@@ -113,6 +126,10 @@ pub(crate) async fn run(
             output.print(&house, |h| {
                 format!("{} is on. Devices find it again within seconds.", h.name)
             })
+        }
+        HouseVerb::Export { file } => crate::house_file::export(connection, output, file).await,
+        HouseVerb::Apply { file, plan } => {
+            crate::house_file::apply(connection, output, &file, plan).await
         }
         HouseVerb::Announce => {
             connection.act("/house/announcement").await?;

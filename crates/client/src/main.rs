@@ -10,7 +10,9 @@ mod device_history;
 mod device_words;
 mod exposure;
 mod folder;
+mod handover;
 mod house;
+mod house_file;
 mod moved;
 mod network;
 mod network_call;
@@ -22,6 +24,7 @@ mod recording;
 mod records;
 mod seen_by;
 mod stream;
+mod support;
 mod walkthrough;
 mod walkthrough_run;
 mod words;
@@ -102,6 +105,12 @@ enum Noun {
     /// Walk a device through: see that it finds, lists and plays, step by step
     #[command(subcommand)]
     Walkthrough(walkthrough::WalkthroughVerb),
+    /// What the household keeps on paper
+    #[command(subcommand)]
+    Handover(handover::HandoverVerb),
+    /// One archive for whoever helps
+    #[command(subcommand)]
+    Support(support::SupportVerb),
     /// Recorded conversations of devices with this house
     #[command(subcommand)]
     Recording(recording::RecordingVerb),
@@ -167,6 +176,8 @@ async fn main() -> ExitCode {
         Noun::Walkthrough(verb) => {
             walkthrough::run(&connection, &output, verb).await.map(|code| ended = code)
         }
+        Noun::Handover(verb) => handover::run(&connection, &output, verb).await,
+        Noun::Support(verb) => support::run(&connection, &output, verb).await,
         Noun::Recording(verb) => recording::run(&connection, &output, verb).await,
         Noun::Stream(verb) => stream::run(&connection, &output, verb).await,
         Noun::Host => stream::host(&connection, &output).await,

@@ -10,7 +10,7 @@ use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
 use mostra_app::network::Network;
 use mostra_core::Kind;
-use mostra_core::device::{self, Device, KindHints, propose_kind};
+use mostra_core::device::{self, Device, DeviceKind, KindHints, propose_kind};
 use mostra_core::found::{Abilities, Described, Role};
 use mostra_core::proof::{Ladder, Step};
 use mostra_core::traits::Traits;
@@ -90,6 +90,12 @@ impl DeviceView<'_> {
     /// What the things at its address say of themselves.
     fn here(&self, device: &Device) -> &[Described] {
         self.described.get(&device.address()).map(Vec::as_slice).unwrap_or_default()
+    }
+
+    /// What sort of device it is: as a person confirmed, else as it seems.
+    pub(crate) fn kind_of(&self, device: &Device) -> Option<DeviceKind> {
+        let seems = || self.proposed(device).and_then(|seems| DeviceKind::from_word(&seems.kind));
+        device.kind.or_else(seems)
     }
 
     /// What sort of device it seems to be.

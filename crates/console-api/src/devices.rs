@@ -476,7 +476,12 @@ async fn sightings(
     }
     let mut all = devices.sightings(id, SIGHTINGS).await?;
     all.sort_by_key(|sighting| std::cmp::Reverse(sighting.last));
-    let to_api = |sighting: &mostra_core::sighting::Sighting| Sighting {
+    Ok(web::Json(all.iter().map(sighting_to_api).collect()))
+}
+
+/// A sighting as it is shown.
+pub(crate) fn sighting_to_api(sighting: &mostra_core::sighting::Sighting) -> Sighting {
+    Sighting {
         first_ms: ms(sighting.first),
         last_ms: ms(sighting.last),
         times: sighting.times,
@@ -485,8 +490,7 @@ async fn sightings(
         failed: sighting.act.failed(),
         proves: sighting.proves,
         endpoint: sighting.contact.to_string(),
-    };
-    Ok(web::Json(all.iter().map(to_api).collect()))
+    }
 }
 
 #[utoipa::path(

@@ -265,7 +265,9 @@ async fn change(
 }
 
 /// MIME types by extension, both as they must be written.
-fn usable_mimes(mimes: BTreeMap<String, String>) -> Result<BTreeMap<String, String>, ApiFailure> {
+pub(crate) fn usable_mimes(
+    mimes: BTreeMap<String, String>,
+) -> Result<BTreeMap<String, String>, ApiFailure> {
     let mut usable = BTreeMap::new();
     for (extension, mime) in mimes {
         let extension = extension.trim().trim_start_matches('.').to_lowercase();

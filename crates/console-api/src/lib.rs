@@ -2,6 +2,7 @@
 
 mod access;
 mod accounts;
+mod apply_house;
 mod assets;
 mod body;
 mod catalogue;
@@ -12,8 +13,11 @@ mod devices;
 mod exposure;
 mod folders;
 mod guard;
+mod handover;
+mod handover_page;
 mod house;
 mod house_access;
+mod house_file;
 mod live;
 mod media;
 mod network;
@@ -27,6 +31,7 @@ mod records;
 mod seen_by;
 mod session;
 mod streams;
+mod support;
 mod walkthroughs;
 mod webhook;
 mod words;
@@ -135,6 +140,9 @@ fn api() -> utoipa_actix_web::scope::Scope<
         .configure(seen_by::routes)
         .configure(preflight::routes)
         .configure(walkthroughs::routes)
+        .configure(handover::routes)
+        .configure(support::routes)
+        .configure(house_file::routes)
         .configure(presets::routes)
         .configure(exposure::routes)
         .configure(media::routes)

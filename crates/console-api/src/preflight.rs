@@ -16,7 +16,7 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(show).service(look);
 }
 
-fn to_api(preflight: &Preflight) -> mostra_api::Preflight {
+pub(crate) fn to_api(preflight: &Preflight) -> mostra_api::Preflight {
     let checks = preflight.checks();
     let check = |check: &Check| PreflightCheck {
         id: check.id.clone(),

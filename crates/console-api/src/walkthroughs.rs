@@ -42,7 +42,7 @@ fn pieces(library: &Library) -> TestPieces {
     }
 }
 
-fn cause(cause: &walkthrough::Cause) -> Cause {
+pub(crate) fn cause(cause: &walkthrough::Cause) -> Cause {
     Cause {
         cause: cause.word().to_owned(),
         seen: cause.seen(),
@@ -51,7 +51,7 @@ fn cause(cause: &walkthrough::Cause) -> Cause {
     }
 }
 
-fn verdict_text(verdict: &walkthrough::Verdict) -> String {
+pub(crate) fn verdict_text(verdict: &walkthrough::Verdict) -> String {
     match verdict {
         walkthrough::Verdict::Confirmed => "It finds, lists and plays.".to_owned(),
         walkthrough::Verdict::KeptOut => "It is kept out, as decided.".to_owned(),
@@ -117,7 +117,7 @@ fn taking(taking: &walkthrough::Taking) -> Taking {
     }
 }
 
-fn whole(
+pub(crate) fn whole(
     walkthroughs: &Walkthroughs,
     library: &Library,
     id: DeviceId,

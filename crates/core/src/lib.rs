@@ -26,6 +26,8 @@ pub mod facts;
 pub mod format;
 pub mod found;
 pub mod glossary;
+pub mod handover;
+pub mod house_file;
 pub mod icy_metadata;
 pub mod ids;
 pub mod kind;

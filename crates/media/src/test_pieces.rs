@@ -240,14 +240,19 @@ impl TestPiece {
         match self.making {
             Making::Video { size: (width, height), seconds, kbits, codecs } => {
                 let side = height / 2;
-                let filter = format!(
+                let picture = format!(
                     "testsrc2=s={width}x{height}:r=25:d={seconds}[base];\
                      color=c=white:s={side}x{side}:r=25:d={seconds}[white];\
-                     [base][white]overlay=x=(W-w)/2:y=(H-h)/2:enable='lt(mod(t,1),0.12)'[v];\
-                     aevalsrc='0.4*sin(2*PI*1000*t)*lt(mod(t,1),0.12)':s=48000:d={seconds}[a]"
+                     [base][white]overlay=x=(W-w)/2:y=(H-h)/2:enable='lt(mod(t,1),0.12)'"
                 );
-                told.extend(["-filter_complex".into(), filter]);
-                told.extend(words(&["-map", "[v]", "-map", "[a]", "-ac", "2"]));
+                let sound = format!(
+                    "aevalsrc='0.4*sin(2*PI*1000*t)*lt(mod(t,1),0.12)':s=48000:d={seconds}"
+                );
+                // Two inputs: out of one graph, sound comes in pieces that some encoders refuse.
+                for input in [picture, sound] {
+                    told.extend(["-f".into(), "lavfi".into(), "-i".into(), input]);
+                }
+                told.extend(words(&["-ac", "2"]));
                 if let Some(kbits) = kbits {
                     told.extend(words(&H264));
                     // The sound has its part of it.

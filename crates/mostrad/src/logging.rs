@@ -2,6 +2,7 @@
 
 use std::io::{self, Write};
 
+use mostra_app::kept_log::KeptLog;
 use tracing_subscriber::EnvFilter;
 use tracing_subscriber::layer::SubscriberExt as _;
 use tracing_subscriber::util::SubscriberInitExt as _;
@@ -28,19 +29,22 @@ pub(crate) fn start(config: &Config) {
     let journal = (config.log_format == LogFormat::Auto
         && std::env::var_os("JOURNAL_STREAM").is_some())
     .then(tracing_journald::layer);
+    // The latest lines are kept for whoever helps.
+    let kept = tracing_subscriber::fmt::layer()
+        .with_target(false)
+        .with_ansi(false)
+        .with_writer(|| KeptLog)
+        .log_internal_errors(false);
+    let all = tracing_subscriber::registry().with(filter).with(kept);
     if let Some(Ok(journal)) = journal {
-        let journal = journal.with_syslog_identifier("mostrad".into());
-        tracing_subscriber::registry().with(filter).with(journal).init();
+        all.with(journal.with_syslog_identifier("mostrad".into())).init();
         return;
     }
-    let builder = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(|| Log)
-        .log_internal_errors(false);
+    let shown = tracing_subscriber::fmt::layer().with_writer(|| Log).log_internal_errors(false);
     if config.log_format == LogFormat::Json {
-        builder.json().init();
+        all.with(shown.json()).init();
     } else {
-        builder.with_target(false).with_ansi(false).init();
+        all.with(shown.with_target(false).with_ansi(false)).init();
     }
 }
 

@@ -225,9 +225,14 @@ function Detail({ device }: { device: Device }) {
           can come back with another; then it is met as new. Phones let you switch that off for one network.
         </p>
       )}
-      <Link className="mt-3 inline-flex min-h-11 items-center text-accent underline" to={`/seen-by/${device.id}`}>
-        The catalogue as it sees it
-      </Link>
+      <p className="mt-3 flex flex-wrap gap-x-5">
+        <Link className="inline-flex min-h-11 items-center text-accent underline" to={`/walkthrough/${device.id}`}>
+          Walk it through
+        </Link>
+        <Link className="inline-flex min-h-11 items-center text-accent underline" to={`/seen-by/${device.id}`}>
+          The catalogue as it sees it
+        </Link>
+      </p>
       <h3 className="mt-5 mb-1 font-bold">
         <Term>Proof</Term>
       </h3>

@@ -4,6 +4,7 @@ import { api, type House, type HouseChange } from "../../api/client";
 import { useChange, useStatus } from "../../api/queries";
 import { Accounts } from "./accounts";
 import { Arrivals } from "./arrivals";
+import { HouseFile } from "./house-file";
 import { OpenConsole } from "./open-console";
 import { Records } from "./records";
 import { Service } from "./service";
@@ -20,6 +21,7 @@ const SECTIONS = [
   ["accounts", "Accounts"],
   ["network", "Where devices reach it"],
   ["records", "Records"],
+  ["house-file", "House as a file"],
   ["service", "Service"],
 ] as const;
 
@@ -112,6 +114,7 @@ export function Settings() {
             <Appearance />
           </Card>
           <Records />
+          <HouseFile />
           <Service />
         </div>
       </div>

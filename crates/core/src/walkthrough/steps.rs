@@ -45,7 +45,12 @@ impl WalkthroughStep {
         }
         let mut steps = vec![Seen, Read, Opened];
         for kind in circumstances.kinds.iter() {
-            steps.extend([Listed(kind), Started(kind)]);
+            // Where there is nothing of a kind but test pieces, there is no list of it.
+            let at = kind.index();
+            if circumstances.expected[at] > 0 || circumstances.pieces[at].is_none() {
+                steps.push(Listed(kind));
+            }
+            steps.push(Started(kind));
             // A picture has no time of its own.
             if kind != Kind::Picture {
                 steps.extend([KeptPlaying(kind), SkippedAhead(kind)]);
