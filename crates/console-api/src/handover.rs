@@ -15,6 +15,7 @@ use mostra_core::Kind;
 use mostra_core::access::Standing;
 use mostra_core::device::Device;
 use mostra_core::handover::{HandedOver, RuleFolder, changes, rule};
+use mostra_core::proof::Step;
 use mostra_core::walkthrough::StepState;
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -164,13 +165,26 @@ impl<'a> Parts<'a> {
             address: device.address().to_string(),
             standing: device.standing.word().to_owned(),
             may_see,
-            proof: shown.proof,
+            proof: shown.proof.into_iter().filter(|step| is_for(device, &step.step)).collect(),
             walked_ms,
             verdict,
             verdict_text,
             causes,
             due_again,
         }
+    }
+}
+
+/// Whether a step of the ladder is for a device: one that is refused only comes, and pictures have no
+/// time in which they play.
+fn is_for(device: &Device, step: &str) -> bool {
+    match Step::from_word(step) {
+        Some(Step::Seen) | None => true,
+        Some(_) if device.standing == Standing::Refused => false,
+        Some(Step::KeptPlaying | Step::SkippedAhead) => {
+            device.grant.kinds.iter().any(|kind| kind != Kind::Picture)
+        }
+        Some(_) => true,
     }
 }
 

@@ -9,7 +9,7 @@ const STYLE: &str = "\
 body{font:16px/1.45 system-ui,sans-serif;color:#1d2b30;max-width:46rem;margin:2rem auto;padding:0 1rem}\
 h1{font:600 1.9rem Georgia,serif;margin:0}h2{font:600 1.25rem Georgia,serif;margin:2rem 0 .5rem;\
 border-bottom:2px solid #0c6660;padding-bottom:.2rem}h3{font-size:1rem;margin:1rem 0 .2rem}\
-.rule{border:2px solid #0c6660;border-radius:12px;padding:1rem 1.2rem;font-size:1.1rem}\
+.rule{border:2px solid #0c6660;border-radius:12px;padding:1rem 1.2rem 1rem 2.4rem;font-size:1.1rem}\
 .rule li{margin:.4rem 0}p{margin:.3rem 0}.soft{color:#56666a}.good{color:#0c6660}.bad{color:#9b3420}\
 table{border-collapse:collapse;width:100%}td,th{text-align:left;vertical-align:top;\
 padding:.35rem .6rem .35rem 0;border-bottom:1px solid #dcd6c8}td.n,th.n{text-align:right}\
@@ -172,7 +172,10 @@ fn device(page: &mut String, one: &HandoverDevice) {
     }
     page.push_str("</ul>");
     for cause in &one.causes {
-        let _ = write!(page, "<p>{} {}</p>", text(&cause.seen), text(&cause.remedy));
+        // What it comes to is said above.
+        let seen = Some(&cause.seen).filter(|seen| **seen != one.verdict_text);
+        let seen = seen.map(|seen| format!("{} ", text(seen))).unwrap_or_default();
+        let _ = write!(page, "<p>{seen}{}</p>", text(&cause.remedy));
     }
     if let Some(at) = one.walked_ms {
         let _ = write!(page, "<p class=\"soft\">Walked through {}.</p>", day(at));

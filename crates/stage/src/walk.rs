@@ -5,6 +5,8 @@ use std::time::{Duration, Instant};
 
 use anyhow::Context as _;
 use clap::Args;
+use mostra_protocol::control_point::read_description;
+use mostra_protocol::model::service::content_directory::DEFINITION;
 use serde::{Deserialize, Serialize};
 
 use crate::persona::Fault;
@@ -51,20 +53,17 @@ impl StandIn {
         order: &WalkOrder,
     ) -> anyhow::Result<String> {
         let fault = self.persona.fault;
-        if matches!(fault, Some(Fault::ReadsNothing | Fault::OpensNothing)) {
-            let location = finder::find(&self.persona, &[]).await?.context("no media server")?;
-            if fault == Some(Fault::OpensNothing) {
-                let (at, path) = http::split_url(&location).context("a strange address")?;
-                let agent = &self.persona.user_agent;
-                let get = http::HttpRequest::new("GET", at, &path).field("User-Agent", agent);
-                http::fetch(self.persona.address, get, 1 << 20).await?;
-            }
+        let is_house = |name: &str| order.house.as_deref().is_none_or(|house| house == name);
+        if fault == Some(Fault::ReadsNothing) {
+            finder::find(&self.persona, &[]).await?;
             return Ok("went no further".into());
+        }
+        if fault == Some(Fault::OpensNothing) {
+            return self.read_alone(is_house).await;
         }
         // One that is kept out gets no answer, and asks where it asked before.
         let before = state.server.clone();
         let found = self.find(state).await;
-        let is_house = |name: &str| order.house.as_deref().is_none_or(|house| house == name);
         if !state.server.as_ref().is_some_and(|server| is_house(&server.name)) {
             let known = before.filter(|server| is_house(&server.name));
             if known.is_none() {
@@ -83,6 +82,26 @@ impl StandIn {
             self.walk_kind(state, menu, mime, order.pieces.get(at).map(String::as_str)).await?;
         }
         Ok("walked through".into())
+    }
+
+    /// Reads descriptions until it has that of the house, and does no more.
+    async fn read_alone(&self, is_house: impl Fn(&str) -> bool) -> anyhow::Result<String> {
+        let mut tried = Vec::new();
+        while let Some(location) = finder::find(&self.persona, &tried).await? {
+            let (at, path) = http::split_url(&location).context("a strange address")?;
+            let agent = &self.persona.user_agent;
+            let get = http::HttpRequest::new("GET", at, &path).field("User-Agent", agent);
+            let answer = http::fetch(self.persona.address, get, 1 << 20).await?;
+            let text = String::from_utf8_lossy(&answer.body).into_owned();
+            let is_it = read_description(&text).is_ok_and(|read| {
+                read.with(&DEFINITION).is_some_and(|(device, _)| is_house(&device.friendly_name))
+            });
+            if is_it {
+                return Ok("went no further".into());
+            }
+            tried.push(location);
+        }
+        anyhow::bail!("no media server found")
     }
 
     async fn walk_kind(

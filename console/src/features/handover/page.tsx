@@ -66,8 +66,11 @@ export function Handover() {
           <Card title="Devices">
             <ul className="divide-y divide-line">
               {devices.map((device) => (
-                <li key={device.device} className="flex gap-3 py-3 first:pt-0 last:pb-0">
-                  <span aria-hidden className={`w-5 shrink-0 ${isGood(device) ? "text-accent" : "text-amber"}`}>
+                <li key={device.device} className="flex gap-3 py-2 first:pt-0 last:pb-0">
+                  <span
+                    aria-hidden
+                    className={`w-5 shrink-0 leading-[44px] ${isGood(device) ? "text-accent" : "text-amber"}`}
+                  >
                     {isGood(device) ? "✓" : "○"}
                   </span>
                   <div className="min-w-0">

@@ -13,6 +13,7 @@ export function Walkthroughs() {
 }
 
 const isGood = (one: WalkthroughSummary) => ["confirmed", "kept-out"].includes(one.verdict);
+const isDone = (one: WalkthroughSummary) => isGood(one) && one.due_again.length === 0;
 
 function sentence(all: WalkthroughSummary[]): string {
   if (all.length === 0) return "No device has been walked through.";
@@ -50,16 +51,22 @@ function Overview() {
         </Card>
       )}
       <div className="grid grid-cols-[minmax(0,1fr)] items-start gap-5 lg:grid-cols-2">
-        {walkthroughs.length > 0 && (
-          <Card title="Walked through">
-            <ul className="divide-y divide-line">
-              {walkthroughs.map((one) => (
-                <li key={one.device} className="py-3 first:pt-0 last:pb-0">
-                  <Walked one={one} />
-                </li>
-              ))}
-            </ul>
-          </Card>
+        {[
+          { title: "Not confirmed yet", these: walkthroughs.filter((one) => !isDone(one)) },
+          { title: "Confirmed", these: walkthroughs.filter(isDone) },
+        ].map(
+          ({ title, these }) =>
+            these.length > 0 && (
+              <Card key={title} title={title}>
+                <ul className="divide-y divide-line">
+                  {these.map((one) => (
+                    <li key={one.device} className="py-2 first:pt-0 last:pb-0">
+                      <Walked one={one} />
+                    </li>
+                  ))}
+                </ul>
+              </Card>
+            ),
         )}
         {never.length > 0 && (
           <Card title="Not walked through yet">
@@ -114,7 +121,7 @@ function Walked({ one }: { one: WalkthroughSummary }) {
     <div className="flex gap-3">
       <span
         aria-hidden
-        className={`w-5 shrink-0 text-center ${good ? "text-accent" : failed ? "text-brick" : "text-amber"}`}
+        className={`w-5 shrink-0 text-center leading-[44px] ${good ? "text-accent" : failed ? "text-brick" : "text-amber"}`}
       >
         {good ? "✓" : failed ? "✕" : "○"}
       </span>
