@@ -411,6 +411,11 @@ fn a_house_that_is_off_is_found_by_nobody_and_keeps_everything() {
         let ear = raw::ear();
         let said = house.mostra(&["house", "off"]);
         assert!(said.contains("is OFF") && said.contains("mostra house on"), "{said}");
+        // It is proven from outside, too.
+        assert!(
+            said.contains("✓ Byebye was said") && said.contains("its port is closed"),
+            "{said}"
+        );
         hear(&ear, 5, "byebye", |text| text.contains("NTS: ssdp:byebye"));
         let took = playing.ends();
         assert!(took < Duration::from_secs(2), "{took:?}");

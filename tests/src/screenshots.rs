@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use mostra_tests::browser::Browser;
-use mostra_tests::{raw, top, until};
+use mostra_tests::{Running, raw, top, until};
 
 fn main() {
     let target = top().join("docs/screenshots");
@@ -44,14 +44,6 @@ fn play() -> std::thread::JoinHandle<()> {
             std::thread::sleep(Duration::from_millis(100));
         }
     })
-}
-
-fn mostra(arguments: &[&str]) {
-    let status = Command::new(top().join(".mostra/demo/mostra"))
-        .args(arguments)
-        .stdout(Stdio::null())
-        .status();
-    assert!(status.expect("the demo's client").success(), "{arguments:?}");
 }
 
 async fn pages(target: &Path) {
@@ -118,19 +110,6 @@ async fn pages(target: &Path) {
     browser.picture(&target.join("devices.png")).await;
     browser.go("/catalogue/pictures-all").await;
     browser.sees("Storm 10").await;
-    browser.press("Slideshow").await;
-    browser.sees("1 of 10").await;
-    // The picture is made and comes after the words.
-    let shown = "const all = document.querySelectorAll('[role=dialog] img'); return all[0]?.naturalWidth > 100";
-    for _ in 0..200 {
-        let shown = browser.page.execute(shown, vec![]).await.expect("a picture");
-        if shown.convert().unwrap_or(false) {
-            break;
-        }
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
-    browser.picture(&target.join("slideshow.png")).await;
-    browser.press("Close").await;
     browser.press("As a grid").await;
     browser.sees("As a list").await;
     tokio::time::sleep(Duration::from_secs(2)).await;
@@ -176,33 +155,58 @@ async fn pages(target: &Path) {
     browser.go("/preflight").await;
     browser.sees("Devices reach the house").await;
     browser.picture(&target.join("preflight.png")).await;
-    scanning(&browser, target).await;
+    walked(&browser, target).await;
     browser.close().await;
 }
 
-/// A folder large enough that its scan can be seen, made and removed here.
-async fn scanning(browser: &Browser, target: &Path) {
-    let crowd = PathBuf::from("/srv/pellworth-light/Negatives");
-    let picture = top().join("demo/media/Pictures/Tides/Low water mark.jpg");
-    let bytes = std::fs::read(picture).expect("a picture");
-    // A header is enough for the scan, and the end; the rest would only fill the disk.
-    let bytes = [&bytes[..4094], b"\xff\xd9"].concat();
-    for folder in 0..40 {
-        let folder = crowd.join(format!("Box {folder}"));
-        std::fs::create_dir_all(&folder).expect("a folder");
-        for n in 0..400 {
-            std::fs::write(folder.join(format!("Negative {n}.jpg")), &bytes).expect("a file");
-        }
-        std::fs::write(folder.join("index.txt"), b"handwritten").expect("a file");
-    }
-    browser.go("/folders").await;
-    browser.sees("Films").await;
-    mostra(&["folder", "add", crowd.to_str().expect("text"), "--label", "Negatives", "--no-wait"]);
-    // Listed, and reading: only then the time left is known.
-    browser.sees("left ·").await;
-    browser.picture(&target.join("folders-scanning.png")).await;
-    mostra(&["folder", "remove", "Negatives", "--yes"]);
-    std::fs::remove_dir_all(crowd).expect("removed");
+/// The television and a slow one are walked through, as persons with them would do it.
+async fn walked(browser: &Browser, target: &Path) {
+    let slow = Command::new(top().join("target/debug/mostra-stage"))
+        .args(["run", "--quiet", "demo/faults/boathouse-television.toml"])
+        .current_dir(top())
+        .stdout(Stdio::null())
+        .spawn();
+    let _slow = Running::of(slow.expect("a stand-in"));
+    let mostra = |arguments: &[&str]| {
+        let output = Command::new(top().join(".mostra/demo/mostra"))
+            .args(arguments)
+            .output()
+            .expect("mostra");
+        String::from_utf8_lossy(&output.stdout).into_owned()
+    };
+    until(30, "the slow one", || {
+        raw::get("127.0.0.35:7690", "/stage/screen").is_ok().then_some(())
+    });
+    Command::new(top().join("target/debug/mostra-stage"))
+        .args(["do", "127.0.0.35", "find"])
+        .stdout(Stdio::null())
+        .status()
+        .expect("mostra-stage");
+    until(30, "the slow one's arrival", || {
+        mostra(&["device", "list"]).contains("127.0.0.35").then_some(())
+    });
+    mostra(&[
+        "device",
+        "admit",
+        "127.0.0.35",
+        "--name",
+        "Boathouse television",
+        "--kinds",
+        "films",
+    ]);
+    mostra(&["device", "about", "Lounge television", "--kind", "television", "--room", "Lounge"]);
+    mostra(&["walkthrough", "run", "--all"]);
+    browser.go("/devices").await;
+    browser.sees("Boathouse television").await;
+    let slow = thirtyfour::By::XPath("//a[contains(., 'Boathouse television')]");
+    browser.page.find(slow).await.expect("the slow one").click().await.expect("a click");
+    let link = browser.page.find(thirtyfour::By::LinkText("Walk it through")).await;
+    link.expect("a link").click().await.expect("a click");
+    browser.sees("second by second").await;
+    browser.picture(&target.join("walkthrough.png")).await;
+    browser.go("/handover").await;
+    browser.sees("The household’s rule").await;
+    browser.picture(&target.join("handover.png")).await;
 }
 
 fn terminals(target: &Path) {
@@ -242,9 +246,8 @@ fn terminals(target: &Path) {
             format!("{client} device list; {client} device show 'Lounge television'"),
         ),
         (
-            "stand-in",
-            "target/debug/mostra-stage show 127.0.0.11; target/debug/mostra-stage show 127.0.0.12"
-                .to_owned(),
+            "client-walkthrough",
+            format!("{client} walkthrough status; {client} walkthrough status 'Lounge television'"),
         ),
     ] {
         terminal(display, &target.join(format!("{name}.png")), &lines);

@@ -36,6 +36,7 @@ export type Stream = Schemas["Stream"];
 export type AppliedHouse = Schemas["AppliedHouse"];
 export type HandoverDevice = Schemas["HandoverDevice"];
 export type Cause = Schemas["Cause"];
+export type OffProof = Schemas["OffProof"];
 export type Question = Schemas["Question"];
 export type Taking = Schemas["Taking"];
 export type TestPieces = Schemas["TestPieces"];

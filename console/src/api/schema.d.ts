@@ -2391,6 +2391,7 @@ export interface components {
              * @description When it is on again by itself; without it, when somebody says so.
              */
             until_ms?: number | null;
+            proof?: components["schemas"]["OffProof"] | null;
         };
         /** @description An interface address by which devices reach the house. */
         Interface: {
@@ -2669,6 +2670,36 @@ export interface components {
             subtitles?: components["schemas"]["Track"][];
             /** @description The DLNA profile, where the file fits one. */
             profile?: string | null;
+        };
+        /** @description What shows that a house is off: it was asked from outside, as a player would. */
+        OffProof: {
+            /**
+             * Format: int64
+             * @description When that was tried.
+             */
+            at_ms: number;
+            /** @description Whether byebye was said and nothing answers. */
+            silent: boolean;
+            /**
+             * Format: int32
+             * @description How many times byebye was said.
+             */
+            byebyes: number;
+            /**
+             * Format: int32
+             * @description On how many interfaces the house was searched for.
+             */
+            searched: number;
+            /**
+             * Format: int32
+             * @description On how many of them something of it answered.
+             */
+            answered: number;
+            /**
+             * Format: int32
+             * @description At how many of its addresses its port still took a connection.
+             */
+            reached: number;
         };
         /** @description An action of a service. */
         OfferedAction: {

@@ -43,6 +43,26 @@ pub struct HouseOff {
     /// When it is on again by itself; without it, when somebody says so.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub until_ms: Option<u64>,
+    /// What shows that it is off; left out until that was tried, some seconds later.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub proof: Option<OffProof>,
+}
+
+/// What shows that a house is off: it was asked from outside, as a player would.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OffProof {
+    /// When that was tried.
+    pub at_ms: u64,
+    /// Whether byebye was said and nothing answers.
+    pub silent: bool,
+    /// How many times byebye was said.
+    pub byebyes: u32,
+    /// On how many interfaces the house was searched for.
+    pub searched: u32,
+    /// On how many of them something of it answered.
+    pub answered: u32,
+    /// At how many of its addresses its port still took a connection.
+    pub reached: u32,
 }
 
 /// A house to be switched off.

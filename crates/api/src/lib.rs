@@ -39,7 +39,7 @@ pub use handover::{
 pub use house::{
     Account, AccountSession, AccountUse, Code, ConfigChange, ConfigValue, ConsoleAccess, House,
     HouseChange, HouseOff, Interface, LastTold, LiveEvent, Login, NewAccount, NewPassword,
-    Preferences, Session, Setup, Status, SwitchOff, Webhook, WebhookChange,
+    OffProof, Preferences, Session, Setup, Status, SwitchOff, Webhook, WebhookChange,
 };
 pub use network::{
     ActionAnswer, ActionArgument, ActionCall, FoundThing, NamedValue, NetworkSearch, NetworkThing,

@@ -1,16 +1,21 @@
 //! status, login, house, config.
 
 use std::io::{IsTerminal, Read};
+use std::time::Duration;
 
 use clap::Subcommand;
 use mostra_api::{
-    Account, House, HouseChange, Login, NewAccount, Session, Setup, Status, SwitchOff, Webhook,
-    WebhookChange,
+    Account, House, HouseChange, Login, NewAccount, OffProof, Session, Setup, Status, SwitchOff,
+    Webhook, WebhookChange,
 };
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
 use crate::output::{Done, Output, count, sure, table, time};
+
+/// How often, and how many times, it is looked whether a house that was switched off is silent.
+const PROOF_LOOK: Duration = Duration::from_millis(250);
+const PROOF_LOOKS: usize = 28;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum HouseVerb {
@@ -117,8 +122,16 @@ pub(crate) async fn run(
         }
         HouseVerb::Off { until } => {
             let until_ms = until.map(moment_ms).transpose()?;
-            let house: House =
+            let mut house: House =
                 connection.change(Method::PUT, "/house/off", Some(&SwitchOff { until_ms })).await?;
+            // That it is silent shows some seconds later.
+            for _ in 0..PROOF_LOOKS {
+                if house.off.is_none_or(|off| off.proof.is_some()) {
+                    break;
+                }
+                tokio::time::sleep(PROOF_LOOK).await;
+                house = connection.get("/house").await?;
+            }
             output.print(&house, off_words)
         }
         HouseVerb::On => {
@@ -270,11 +283,23 @@ fn moment_ms(at: jiff::civil::DateTime) -> Result<u64, Failure> {
 fn off_words(house: &House) -> String {
     let until = house.off.and_then(|off| off.until_ms);
     let until = until.map(|until| format!(" until {}", time(until))).unwrap_or_default();
+    let proof = house.off.and_then(|off| off.proof).map(proof_words).unwrap_or_default();
     format!(
         "{} is OFF{until}. Devices do not find it and nothing plays. All decisions, folders and proof are kept.\n\
-         Switch it on again: mostra house on",
+         {proof}Switch it on again: mostra house on",
         house.name
     )
+}
+
+fn proof_words(proof: OffProof) -> String {
+    let interfaces = count(proof.searched.into(), "interface");
+    let heard = match (proof.answered, proof.reached) {
+        (0, 0) => "nothing answers, and its port is closed".to_owned(),
+        (answered, reached) => format!("{answered} still answer, {reached} still take connections"),
+    };
+    let mark = if proof.silent { "✓" } else { "✗" };
+    let byebyes = count(proof.byebyes.into(), "time");
+    format!("{mark} Byebye was said {byebyes}. Searched for on {interfaces}: {heard}.\n")
 }
 
 fn webhook_words(webhook: &Webhook) -> String {

@@ -93,7 +93,7 @@ impl<'a> Parts<'a> {
         let view = DeviceView::new(self.devices, self.network);
         let mut devices: Vec<HandoverDevice> =
             decided.iter().map(|device| self.device(&view, device)).collect();
-        devices.sort_by(|a, b| a.label.to_lowercase().cmp(&b.label.to_lowercase()));
+        devices.sort_by_key(|device| device.label.to_lowercase());
         let sorts: Vec<_> =
             decided.iter().map(|device| (device.label(), view.kind_of(device))).collect();
         let settings: Vec<HandoverSetting> = self

@@ -3,7 +3,9 @@
 use std::collections::BTreeMap;
 
 use actix_web::{HttpResponse, delete, get, patch, post, put, web};
-use mostra_api::{House as ApiHouse, HouseChange, HouseOff, Interface, Status, SwitchOff};
+use mostra_api::{
+    House as ApiHouse, HouseChange, HouseOff, Interface, OffProof, Status, SwitchOff,
+};
 use mostra_app::attention::attention;
 use mostra_app::clock::ms;
 use mostra_app::devices::Devices;
@@ -47,7 +49,22 @@ fn to_api(network: &Network, devices: &Devices, library: &Library) -> ApiHouse {
         locales: Locale::all().map(|l| l.word().into()).collect(),
         mimes: options.mimes,
         stations: library.allowed_stations().entries().to_vec(),
-        off: network.off().map(|off| HouseOff { since_ms: off.since_ms, until_ms: off.until_ms }),
+        off: network.off().map(|off| HouseOff {
+            since_ms: off.since_ms,
+            until_ms: off.until_ms,
+            proof: network.off_proof().map(off_proof),
+        }),
+    }
+}
+
+fn off_proof(proof: mostra_app::network::OffProof) -> OffProof {
+    OffProof {
+        at_ms: proof.at_ms,
+        silent: proof.is_silent(),
+        byebyes: proof.byebyes,
+        searched: proof.searched,
+        answered: proof.answered,
+        reached: proof.reached,
     }
 }
 

@@ -14,7 +14,7 @@ const fn term(term: &'static str, means: &'static str) -> Term {
 }
 
 /// All terms, in the order of the alphabet.
-pub const TERMS: [Term; 30] = [
+pub const TERMS: [Term; 34] = [
     term("admitted", "An admitted device may see and play what its grant covers."),
     term(
         "catalogue",
@@ -51,6 +51,10 @@ pub const TERMS: [Term; 30] = [
     term("folder", "A folder is a directory of this host whose media are published."),
     term("grant", "A grant says which kinds and which folders a device may see."),
     term(
+        "hand-over",
+        "The hand-over is the paper that the household keeps: its rule, its folders, its devices and what is proven of them.",
+    ),
+    term(
         "hardware address",
         "The hardware address, also called MAC address, is a number of a device's network adapter by which it is told apart wherever it is in the network.",
     ),
@@ -65,6 +69,10 @@ pub const TERMS: [Term; 30] = [
     term(
         "player",
         "A player fetches media from a server by itself, as a television does from its source menu.",
+    ),
+    term(
+        "preflight",
+        "The preflight looks at what stands in the way of devices on this computer and in its network.",
     ),
     term(
         "private address",
@@ -96,6 +104,10 @@ pub const TERMS: [Term; 30] = [
         "Subtitles are the spoken words of a film as text, in the film's file or in one beside it.",
     ),
     term(
+        "test piece",
+        "A test piece is a film, a piece of music or a picture made here by which it is told whether a device plays.",
+    ),
+    term(
         "trait",
         "A trait is something that is done differently for one device because it needs that.",
     ),
@@ -110,6 +122,10 @@ pub const TERMS: [Term; 30] = [
     term(
         "UPnP",
         "UPnP is the set of standards by which devices in a home network find each other and work together.",
+    ),
+    term(
+        "walkthrough",
+        "A walkthrough is the guided confirmation of one device: each step ticks when the device really does it.",
     ),
 ];
 

@@ -83,6 +83,7 @@ impl DeviceListeners {
     async fn stay_off(&mut self, off: Off) {
         let network = self.parts.network.clone();
         tracing::info!("the house is off");
+        let (served, port) = (network.served().to_vec(), network.device_port());
         network.set_served(Vec::new());
         self.parts.subscriptions.end_all();
         self.parts.streams.end_all();
@@ -92,6 +93,11 @@ impl DeviceListeners {
         self.close().await;
         // What was acknowledged in between began no new stream.
         self.parts.streams.end_all();
+        // That it is silent is proven from outside.
+        if !served.is_empty() {
+            let proving = network.clone();
+            tokio::spawn(async move { proving.prove_off(served, port).await });
+        }
         let mut off = Some(off);
         while let Some(now) = off {
             network.switched(Some(now)).await;

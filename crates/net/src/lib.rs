@@ -9,6 +9,7 @@ mod interface_monitor;
 mod interfaces;
 mod listen;
 mod neighbours;
+mod player_search;
 mod ssdp_socket;
 mod tcp_probe;
 
@@ -16,5 +17,6 @@ pub use interface_monitor::{InterfaceChange, InterfaceMonitor};
 pub use interfaces::{InterfaceError, Interfaces, ServedInterface};
 pub use listen::{ListenError, listen};
 pub use neighbours::Neighbours;
+pub use player_search::search_is_answered;
 pub use ssdp_socket::{Received, SsdpSocket, Via};
 pub use tcp_probe::{Reading, TcpProbe};

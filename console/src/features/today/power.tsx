@@ -1,10 +1,10 @@
 // Switching the house off and on.
 import { useState } from "react";
-import { api, type House } from "../../api/client";
+import { api, type House, type OffProof } from "../../api/client";
 import { useChange } from "../../api/queries";
 import { Button, Field, Trouble } from "../../components/basics";
 import { Dialog } from "../../components/dialog";
-import { moment } from "../../lib/words";
+import { count, moment } from "../../lib/words";
 
 /** A day as the browser's field gives it (2027-01-07), as the moment at which it begins here. */
 const beginOf = (day: string) => new Date(`${day}T00:00`).getTime();
@@ -68,10 +68,24 @@ export function IsOff({ house }: { house: House }) {
         {house.off.until_ms ? `; on again by itself on ${moment(house.off.until_ms)}` : ""}. Devices do not find it and
         nothing plays. Folders, decisions and proof are kept.
       </p>
+      {house.off.proof && <Silence proof={house.off.proof} />}
       <Button look="main" className="mt-4" disabled={on.isPending} onClick={() => on.mutate(undefined)}>
         Switch it on
       </Button>
       <Trouble problem={on.error} />
     </section>
+  );
+}
+
+/** That it is off was tried from outside. */
+function Silence({ proof }: { proof: OffProof }) {
+  return (
+    <p className={`mt-2 ${proof.silent ? "" : "text-brick"}`}>
+      {proof.silent ? "✓" : "✕"} Byebye was said {count(proof.byebyes, "time")}. A search for it on{" "}
+      {count(proof.searched, "interface")}{" "}
+      {proof.answered === 0 && proof.reached === 0
+        ? "was answered by nobody, and its port is closed."
+        : `was answered on ${proof.answered}, and its port takes connections at ${proof.reached}.`}
+    </p>
   );
 }

@@ -253,6 +253,7 @@ async fn leave(machine: &mut Announcer, sockets: &InterfaceSockets, clock: Clock
         tokio::time::sleep_until(clock.instant(at)).await;
         while let Some(datagram) = machine.poll_output(clock.now()) {
             sockets.send(datagram).await;
+            sockets.network.note_byebye();
         }
     }
 }

@@ -5,6 +5,7 @@ mod console_place;
 pub mod discovery;
 pub mod event_delivery;
 mod finding;
+mod off_proof;
 mod subscriptions;
 pub mod watching;
 
@@ -29,6 +30,7 @@ use tokio::sync::{mpsc, watch};
 pub use calls::{ANSWER, CallRecord, NotCalled};
 pub use console_place::ConsolePlace;
 pub use finding::FoundThings;
+pub use off_proof::OffProof;
 pub use subscriptions::Subscriptions;
 pub use watching::Watching;
 
@@ -81,6 +83,9 @@ pub struct Network {
     boot_id: AtomicU32,
     /// Since when the house is off, if it is.
     off: watch::Sender<Option<Off>>,
+    /// How many times byebye was said since the house was on last, and what shows that it is off.
+    byebyes: AtomicU32,
+    off_proof: Mutex<Option<OffProof>>,
     /// Which interfaces are to be served.
     wanted: ArcSwap<Interfaces>,
     /// Where devices reach us.
@@ -135,6 +140,8 @@ impl Network {
             udn: RwLock::new(udn),
             boot_id: AtomicU32::new(boot_id & 0x7fff_ffff),
             off: watch::channel(off).0,
+            byebyes: AtomicU32::new(0),
+            off_proof: Mutex::default(),
             served: ArcSwap::from_pointee(served),
             device_port: AtomicU16::new(device_port),
             commands,
@@ -164,6 +171,24 @@ impl Network {
         *self.off.borrow()
     }
 
+    /// What shows that the house is off, once that was tried.
+    pub fn off_proof(&self) -> Option<OffProof> {
+        *self.off_proof.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn set_off_proof(&self, proof: Option<OffProof>) {
+        *self.off_proof.lock().unwrap_or_else(PoisonError::into_inner) = proof;
+    }
+
+    /// Byebye was said once more.
+    fn note_byebye(&self) {
+        self.byebyes.fetch_add(1, Ordering::Relaxed);
+    }
+
+    fn byebyes_said(&self) -> u32 {
+        self.byebyes.load(Ordering::Relaxed)
+    }
+
     /// Switches the house off or, with `None`, on, durably. The device listeners follow.
     ///
     /// # Errors
@@ -172,6 +197,8 @@ impl Network {
         let text = off.map(|off| serde_json::to_string(&off)).transpose();
         let text = text.map_err(|e| StoreError::Damaged(e.to_string()))?.unwrap_or_default();
         self.context.records.set_setting(OFF, &text).await?;
+        self.byebyes.store(0, Ordering::Relaxed);
+        self.set_off_proof(None);
         self.off.send_replace(off);
         self.context.changed(Topic::House);
         Ok(())
