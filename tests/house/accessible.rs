@@ -2,10 +2,10 @@
 //! follows whoever goes from page to page.
 
 use mostra_tests::browser::Browser;
-use mostra_tests::{PASSWORD, in_a_house, raw};
+use mostra_tests::{PASSWORD, in_a_house, raw, until};
 
 /// Pages with something on them, their titles, and a text by which they are there.
-const PAGES: [(&str, &str, &str); 13] = [
+const PAGES: [(&str, &str, &str); 16] = [
     ("/", "Today", "127.0.0.71"),
     ("/folders", "Folders", "Publish a folder"),
     ("/catalogue", "Catalogue", "The catalogue offers"),
@@ -16,6 +16,9 @@ const PAGES: [(&str, &str, &str); 13] = [
     ("/network/n1", "Network", "What it says of itself"),
     ("/seen-by/1", "Seen by", "this is all it gets"),
     ("/preflight", "Preflight", "Devices reach the house"),
+    ("/walkthrough", "Walkthrough", "One device is confirmed."),
+    ("/walkthrough/3", "Walkthrough", "Does the arrow point up"),
+    ("/handover", "Hand-over", "rule"),
     ("/exposure", "Open to whom", "What a decision protects from"),
     ("/settings", "Settings", "Console in the house"),
     ("/begin", "A new house", "What is this house called?"),
@@ -39,6 +42,16 @@ fn axe_finds_nothing_on_any_page_and_each_has_its_title() {
             raw::ask("127.0.0.71", "GET", path, "User-Agent: Skerrin/2\r\n");
             raw::ask("127.0.0.72", "GET", path, "");
         }
+        // One that is in the middle of a walkthrough.
+        const WALKED: &str = "127.0.0.73";
+        house.meet(WALKED);
+        house.mostra(&["device", "admit", WALKED, "--kinds", "pictures"]);
+        house.mostra(&["walkthrough", "start", WALKED]);
+        let pictures = until(30, "the pictures", || {
+            let answer = raw::browse(WALKED, "pictures-all");
+            answer.text().contains("Spring tide").then_some(answer)
+        });
+        raw::ask(WALKED, "GET", &raw::media_path(&pictures, "Spring tide"), "");
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         runtime.block_on(async {
             let browser = Browser::open().await;
@@ -46,8 +59,7 @@ fn axe_finds_nothing_on_any_page_and_each_has_its_title() {
             browser.go("/").await;
             browser.sees("Sign in to the house").await;
             look(&browser, "signing in").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("wait at the door").await;
             for (width, height) in [(1280, 800), (390, 844)] {
                 browser.size(width, height).await;

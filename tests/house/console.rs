@@ -161,8 +161,7 @@ fn pages_fit_from_360_to_1920_and_work_by_keyboard() {
             let browser = Browser::open().await;
             browser.size(1280, 800).await;
             browser.go("/").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("One waits at the door").await;
             for (width, height) in [(360, 740), (820, 1180), (1920, 1080)] {
                 browser.size(width, height).await;

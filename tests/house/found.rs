@@ -107,8 +107,7 @@ fn a_device_appears_is_limited_and_let_in_and_its_screen_changes() {
             let browser = Browser::open().await;
             browser.size(1280, 800).await;
             browser.go("/").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("Today").await;
             browser.go("/network").await;
             browser.sees("Nothing that has to do with media").await;
@@ -295,8 +294,7 @@ fn of_two_thousand_devices_those_in_sight_are_drawn_and_live_events_move_nothing
             let browser = Browser::open().await;
             browser.size(1280, 800).await;
             browser.go("/").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("Today").await;
             browser.go("/devices").await;
             browser.sees("Box 1").await;

@@ -139,8 +139,7 @@ fn a_folder_whose_own_drive_is_not_mounted_is_away_though_something_lies_there()
             let browser = Browser::open().await;
             browser.size(1280, 800).await;
             browser.go("/folders").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("the drive or share is not there").await;
             browser.press("Take the drives as they are").await;
             browser.press("Yes, scan them").await;

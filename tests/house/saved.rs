@@ -187,8 +187,7 @@ fn a_folder_that_is_elsewhere_is_asked_for_at_a_terminal_and_in_the_console() {
             let browser = Browser::open().await;
             browser.size(390, 844).await;
             browser.go("/folders").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("It is elsewhere now").await;
             browser.press("It is elsewhere now").await;
             browser.fill("Folder on the host", here.to_str().unwrap()).await;

@@ -1,8 +1,9 @@
 //! Devices are walked through: each step ticks by what they really do, and beside one that does not
 //! stands the cause.
 
+use mostra_tests::browser::Browser;
 use mostra_tests::raw::{ask, between, browse, media_path, unescaped};
-use mostra_tests::{House, in_a_house, until};
+use mostra_tests::{House, PASSWORD, in_a_house, until};
 use serde_json::Value;
 
 const DEVICE: &str = "127.0.0.41";
@@ -181,5 +182,43 @@ fn stand_ins_come_to_what_they_should_and_faults_fail_for_the_right_reason() {
         house.mostra(&["device", "refuse", "127.0.0.11"]);
         let output = house.client(&["walkthrough", "run", "127.0.0.11"]);
         assert_eq!(output.status.code(), Some(1));
+    });
+}
+
+#[test]
+fn a_person_follows_the_steps_on_the_page() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        house.publish("Pictures");
+        let_in(&house, DEVICE, &["--kinds", "pictures", "--name", "Lounge frame"]);
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let browser = Browser::open().await;
+            browser.size(390, 844).await;
+            browser.go("/walkthrough").await;
+            browser.sign_in(PASSWORD).await;
+            browser.sees("No device has been walked through.").await;
+            browser.press("Walk Lounge frame through").await;
+            browser.sees("0 of 5 steps are done").await;
+            browser.sees("Have it look for media servers").await;
+            ask(DEVICE, "GET", "/about/device.xml", "");
+            browser.sees("2 of 5 steps are done").await;
+            browse(DEVICE, "0");
+            let pictures = until(30, "the pictures", || {
+                let answer = browse(DEVICE, "pictures-all");
+                (answer.status == 200).then_some(answer)
+            });
+            browser.sees("10 of 10 titles").await;
+            let path = media_path(&pictures, "Spring tide");
+            ask(DEVICE, "GET", &path, "");
+            browser.sees("It finds, lists and plays.").await;
+            browser.press("No").await;
+            browser.sees("Pictures are not upright or not sharp.").await;
+            browser.press("Yes").await;
+            browser.sees("5 of 5 steps are done").await;
+            browser.press("Finish").await;
+            browser.sees("One device is confirmed.").await;
+            browser.close().await;
+        });
     });
 }

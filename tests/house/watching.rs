@@ -33,8 +33,7 @@ fn a_person_finds_plays_and_goes_on_where_they_stopped() {
             let browser = Browser::open().await;
             browser.size(1280, 800).await;
             browser.go("/catalogue/0").await;
-            browser.fill("Password", PASSWORD).await;
-            browser.press("Sign in").await;
+            browser.sign_in(PASSWORD).await;
             browser.sees("The catalogue offers 15 items").await;
             let field = browser.page.find(By::XPath("//input[@type='search']")).await.unwrap();
             field.send_keys("lamp tour").await.unwrap();

@@ -116,6 +116,15 @@ impl Browser {
         field.send_keys(text).await.expect("type");
     }
 
+    /// Signs in as the house, from whichever page asks for that.
+    ///
+    /// # Panics
+    /// When the page does not ask for it.
+    pub async fn sign_in(&self, password: &str) {
+        self.fill("Password", password).await;
+        self.press("Sign in").await;
+    }
+
     /// Waits until the page shows a text.
     ///
     /// # Panics

@@ -52,8 +52,7 @@ async fn pages(target: &Path) {
     let browser = Browser::open().await;
     browser.size(1280, 800).await;
     browser.go("/").await;
-    browser.fill("Password", &password).await;
-    browser.press("Sign in").await;
+    browser.sign_in(&password).await;
     browser.sees("skipped ahead Harbour at dawn").await;
     browser.picture(&target.join("today.png")).await;
     browser.go("/catalogue/video-all").await;

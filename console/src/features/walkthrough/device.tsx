@@ -187,39 +187,41 @@ function Why({ cause, device }: { cause: Cause; device: number }) {
 function Step({ step, device, isNext }: { step: WalkthroughStep; device: number; isNext: boolean }) {
   const done = step.state === "done";
   return (
-    <details>
-      <summary className="flex min-h-11 cursor-pointer items-start gap-3">
-        <span
-          aria-hidden
-          className={`mt-0.5 grid size-6 shrink-0 place-items-center rounded-full border-2 text-sm leading-none font-bold ${
-            done ? "border-accent bg-accent text-on-accent" : "border-soft"
-          }`}
-        >
-          {done ? "✓" : ""}
-        </span>
-        <span className="min-w-0 grow">
-          <b>{step.step}</b>
-          {!done && <span className="text-soft"> {step.state === "open" ? "not yet" : "not possible yet"}</span>}
-          {done && (
-            <span className="block text-sm break-words">
-              {[step.evidence, step.item].filter(Boolean).join(" · ")}
-              {step.given != null && step.expected != null && ` · ${step.given} of ${step.expected} titles`}
-            </span>
-          )}
-        </span>
-        {step.at_ms != null && <span className="shrink-0 text-sm text-soft">{clockTime(step.at_ms)}</span>}
-      </summary>
-      <p className="pl-9 text-sm text-soft">
-        {step.proves}
-        {step.bytes != null && ` ${bytes(step.bytes)} acknowledged.`}
-      </p>
-      {!done && step.press && <p className="pl-9 text-sm">{step.press}</p>}
+    <>
+      <details>
+        <summary className="flex min-h-11 cursor-pointer items-start gap-3">
+          <span
+            aria-hidden
+            className={`mt-0.5 grid size-6 shrink-0 place-items-center rounded-full border-2 text-sm leading-none font-bold ${
+              done ? "border-accent bg-accent text-on-accent" : "border-soft"
+            }`}
+          >
+            {done ? "✓" : ""}
+          </span>
+          <span className="min-w-0 grow">
+            <b>{step.step}</b>
+            {!done && <span className="text-soft"> {step.state === "open" ? "not yet" : "not possible yet"}</span>}
+            {done && (
+              <span className="block text-sm break-words">
+                {[step.evidence, step.item].filter(Boolean).join(" · ")}
+                {step.given != null && step.expected != null && ` · ${step.given} of ${step.expected} titles`}
+              </span>
+            )}
+          </span>
+          {step.at_ms != null && <span className="shrink-0 text-sm text-soft">{clockTime(step.at_ms)}</span>}
+        </summary>
+        <p className="pl-9 text-sm text-soft">
+          {step.proves}
+          {step.bytes != null && ` ${bytes(step.bytes)} acknowledged.`}
+        </p>
+        {!done && step.press && <p className="pl-9 text-sm">{step.press}</p>}
+      </details>
       {!done && !isNext && step.cause && (
         <div className="mt-2 ml-9 rounded-lg bg-amber-wash px-4 py-3">
           <Why cause={step.cause} device={device} />
         </div>
       )}
-    </details>
+    </>
   );
 }
 

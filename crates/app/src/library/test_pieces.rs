@@ -24,7 +24,7 @@ const ROOM: u64 = 1 << 30;
 /// How the test pieces stand.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct TestPieces {
-    /// How many are there.
+    /// How many are there and shown.
     pub made: u32,
     /// The title of the one that is being made.
     pub making: Option<String>,
@@ -48,7 +48,8 @@ impl TestPieceMaker {
 impl Library {
     /// How the test pieces stand.
     pub fn test_pieces(&self) -> TestPieces {
-        self.test_pieces.state.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        let state = self.test_pieces.state.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        TestPieces { made: self.catalogue().test_piece_files().len() as u32, ..state }
     }
 
     /// How many test pieces there can be.
@@ -58,10 +59,13 @@ impl Library {
 
     /// The titles of the pieces to play, in the order of [`Kind::ALL`]: those that are there.
     pub fn main_pieces(&self) -> [Option<String>; 3] {
-        let place = self.test_piece_place();
+        let shown = match self.options.test_pieces {
+            true => self.catalogue().test_piece_files(),
+            false => Vec::new(),
+        };
         Kind::ALL.map(|kind| {
             let file = MAIN[kind.index()];
-            let there = self.options.test_pieces && place.join(file).exists();
+            let there = shown.iter().any(|shown| shown == file);
             there.then(|| file.rsplit_once('.').map_or(file, |(title, _)| title).to_owned())
         })
     }
@@ -99,8 +103,6 @@ impl Library {
             .await
             .map_err(|error| format!("The records do not take the test pieces: {error}"))?;
         let there = |file: &str| place.join(file).exists();
-        let count = || PIECES.iter().filter(|piece| there(piece.file)).count() as u32;
-        self.test_pieces.set(|state| state.made = count());
         scan::start(self, &folder, ScanScope::Whole("asked"));
         let missing: Vec<_> = PIECES.iter().filter(|piece| !there(piece.file)).collect();
         if missing.is_empty() {
@@ -132,7 +134,6 @@ impl Library {
             }
             match made {
                 Ok(Ok(())) => {
-                    self.test_pieces.set(|state| state.made = count());
                     scan::start(self, &folder, ScanScope::Whole("asked"));
                 }
                 Ok(Err(error)) if error.kind() == std::io::ErrorKind::NotFound => {

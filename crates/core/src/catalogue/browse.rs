@@ -67,6 +67,15 @@ impl Catalogue {
         self.child_count(pass, Fixed::all(kind).id()).unwrap_or(0)
     }
 
+    /// The names of the files that are test pieces, as they are shown by now.
+    pub fn test_piece_files(&self) -> Vec<String> {
+        let top = self.folder(FolderId::TEST_PIECES).map(|folder| folder.container);
+        let container = top.and_then(|top| self.container_of(NodeId::directory(top)));
+        let serials = container.map(|(_, container)| container.items.iter());
+        let name = |serial| Some(self.record(serial)?.tail()?.name.to_owned());
+        serials.into_iter().flatten().filter_map(name).collect()
+    }
+
     /// A container's update id, or that of the container around an item (CDS-47).
     pub fn object_update_id(&self, pass: &Pass, id: &str) -> Option<UpdateId> {
         match self.entry(&self.seen(pass), ObjectId::parse(id, &self.epoch)?)? {

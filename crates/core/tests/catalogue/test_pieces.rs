@@ -39,6 +39,8 @@ fn only_who_is_walked_through_sees_them_first_in_the_root_and_in_no_view() {
         assert_eq!(catalogue.count_of(&walked, kind), catalogue.count_of(&whole(), kind));
     }
     assert!(catalogue.folders().iter().all(|folder| folder.serial != FolderId::TEST_PIECES));
+    assert_eq!(catalogue.test_piece_files().len(), 3);
+    assert!(small().test_piece_files().is_empty());
     assert_eq!(catalogue.all_folders().len(), catalogue.folders().len() + 1);
 }
 
