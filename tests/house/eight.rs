@@ -213,5 +213,39 @@ fn eight_devices_are_found_joined_and_stay_who_they_are() {
             (&"admitted".into(), &"10.77.0.31".into())
         );
         drop(den.stand_in);
+
+        // Walked through with a firewall in between: the cause is told, and goes with the firewall.
+        house.mostra(&["device", "admit", second, "--name", "Loft television"]);
+        nft("add table inet between");
+        nft("add chain inet between in { type filter hook input priority 0 ; }");
+        nft("add rule inet between in ip saddr 10.77.0.18 tcp dport 7640 drop");
+        house.mostra(&["walkthrough", "start", second]);
+        assert!(!loft.tell(&["find"]).0);
+        let comes_to = |word: &str| {
+            let now = house.json(&["walkthrough", "status", second]);
+            (now["summary"]["verdict"] == word).then_some(now)
+        };
+        let told = until(40, "the cause", || comes_to("no-way-to-description"));
+        assert_eq!(told["steps"][1]["cause"]["place"], "preflight");
+        nft("delete table inet between");
+        let (found, said) = loft.tell(&["find"]);
+        assert!(found, "{said}");
+        until(5, "the cause to go", || comes_to("open"));
+        let now = house.json(&["walkthrough", "finish", second]);
+        assert_eq!(
+            (&now["steps"][1]["state"], &now["steps"][2]["state"]),
+            (&"done".into(), &"done".into())
+        );
+
+        // In the house as a file each is known by its hardware address.
+        let text = house.mostra(&["house", "export"]);
+        for hardware in [first, second] {
+            assert!(text.contains(&format!("hardware = \"{hardware}\"")), "{text}");
+        }
     });
+}
+
+fn nft(rule: &str) {
+    let status = Command::new("nft").arg(rule).status().expect("nft runs");
+    assert!(status.success(), "{rule}");
 }

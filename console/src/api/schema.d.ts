@@ -2838,6 +2838,8 @@ export interface components {
             step: string;
             /** @description Whether it is confirmed. */
             confirmed: boolean;
+            /** @description What it proves, and what it does not. */
+            proves?: string;
             /**
              * Format: int64
              * @description When.

@@ -10,6 +10,9 @@ pub struct ProofStep {
     pub step: String,
     /// Whether it is confirmed.
     pub confirmed: bool,
+    /// What it proves, and what it does not.
+    #[serde(default)]
+    pub proves: String,
     /// When.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_ms: Option<u64>,

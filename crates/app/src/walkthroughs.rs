@@ -10,7 +10,7 @@ use mostra_core::found::{Described, Role};
 use mostra_core::ids::DeviceId;
 use mostra_core::preflight::LinkKind;
 use mostra_core::walkthrough::{Circumstances, Covers, Report, Walkthrough};
-use mostra_core::{Kind, Moment};
+use mostra_core::{Kind, Kinds, Moment};
 use mostra_protocol::model::service::OwnService;
 
 use crate::Context;
@@ -148,12 +148,15 @@ impl Walkthroughs {
             .into_iter()
             .any(|source| source == address);
         let admitted = device.standing == Standing::Admitted;
+        let kind = device.kind.or_else(|| proposed_kind(&found, device));
+        // A speaker is to play music, whatever else it may see.
+        let media = kind.map_or(Kinds::ALL, DeviceKind::media);
         Circumstances {
             standing: device.standing,
-            kinds: device.grant.kinds,
+            kinds: Kinds::of(device.grant.kinds.iter().filter(|kind| media.holds(*kind))),
             expected: expected(&catalogue, device),
             renderer: is_renderer,
-            kind: device.kind.or_else(|| proposed_kind(&found, device)),
+            kind,
             answers: match devices.away_since(device) {
                 Some(_) => Some(false),
                 None => device.has_hardware().then_some(true),

@@ -150,6 +150,7 @@ fn to_step(ladder: &Ladder, step: Step) -> ProofStep {
     ProofStep {
         step: step.word().into(),
         confirmed: proof.is_some(),
+        proves: step.proves().to_owned(),
         at_ms: proof.map(|p| ms(p.at)),
         what: proof.map(|p| p.evidence.to_string()),
         item: proof.and_then(|p| p.item.clone()),

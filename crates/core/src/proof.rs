@@ -66,6 +66,29 @@ impl Step {
         }
     }
 
+    /// What it proves, and what it does not.
+    pub fn proves(self) -> &'static str {
+        match self {
+            Step::Seen => {
+                "It is on, and something of it reaches this host. Not that it finds the house."
+            }
+            Step::Read => {
+                "It found the house and can reach it. Not that it shows the house to anybody."
+            }
+            Step::Opened => "It shows the house's menu. Not that it shows what is in it.",
+            Step::Listed => "It took a list with titles. Not that it can play any of them.",
+            Step::Started => {
+                "It took more than a look at the file. Not that a picture or sound came: a program \
+                 that copies files does that as well."
+            }
+            Step::KeptPlaying => {
+                "It took the piece as fast as the piece plays, which only playing does. Not that \
+                 picture and sound are good: that a person says."
+            }
+            Step::SkippedAhead => "It went to a later place and took as much again from there.",
+        }
+    }
+
     /// Reads [`word`](Self::word).
     pub fn from_word(word: &str) -> Option<Step> {
         Step::ALL.into_iter().find(|s| s.word() == word)

@@ -31,6 +31,7 @@ function Rung({ step }: { step: ProofStep }) {
         {step.item && <p>{step.item}</p>}
         {step.bytes != null && <p>{bytes(step.bytes)} acknowledged</p>}
         {step.at_ms != null && <p className="text-soft">{clock(step.at_ms)}</p>}
+        <p className="mt-1 text-soft">{step.proves}</p>
       </PopoverPanel>
     </Popover>
   );

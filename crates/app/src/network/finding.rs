@@ -196,6 +196,15 @@ impl Finding {
             found.keep_icon(reading.id, icon);
         }
         let read = found.book().was_read(now, &reading, result);
+        for udn in found.book().only_announced(reading.id) {
+            let described =
+                found.book().get(reading.id).and_then(|t| Some(t.identity()?.to_owned()));
+            tracing::info!(
+                at = %reading.address,
+                "announced as {udn}, described as {}: the description counts",
+                described.unwrap_or_default()
+            );
+        }
         let is_server = |book: &FoundBook| {
             book.get(reading.id).is_some_and(|thing| thing.roles().contains(&Role::Server))
         };

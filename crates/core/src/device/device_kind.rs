@@ -5,6 +5,8 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::kind::{Kind, Kinds};
+
 /// A sort of device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -57,6 +59,14 @@ impl DeviceKind {
     /// Reads [`word`](Self::word).
     pub fn from_word(word: &str) -> Option<DeviceKind> {
         DeviceKind::ALL.into_iter().find(|kind| kind.word() == word)
+    }
+
+    /// The kinds of media that such devices are for.
+    pub fn media(self) -> Kinds {
+        match self {
+            DeviceKind::Speaker => Kinds::of([Kind::Music]),
+            _ => Kinds::ALL,
+        }
     }
 
     /// What a person finds on such devices, in general words.

@@ -85,6 +85,9 @@ pub struct Thing {
     pub documents: Documents,
     /// The UDNs that it announces.
     pub udns: BTreeSet<String>,
+    /// Another place of its document, heard by another interface: it is tried when the first does not
+    /// answer (SCP-21).
+    fallback: Option<(String, Ipv4Addr, LinkId)>,
     /// UDNs in small letters, each with the interface by which it is there.
     alive: BTreeSet<(String, LinkId)>,
 }
@@ -96,6 +99,12 @@ impl Thing {
             Documents::Read(described) => Some(described),
             Documents::Unread | Documents::Failed(_) => None,
         }
+    }
+
+    /// The UDN that it is told apart by: that of its description, where that was read (SCP-17).
+    pub fn identity(&self) -> Option<&str> {
+        let described = self.described().and_then(|described| described.udns.first());
+        described.or_else(|| self.udns.first()).map(String::as_str)
     }
 
     /// What it is for, as far as it is known.
@@ -287,6 +296,14 @@ impl FoundBook {
                 thing.heard = thing.heard.max(now);
                 Some((udns, true))
             }
+            // It may still answer by its other interface.
+            Err(DocumentFailure::Silent) if thing.fallback.is_some() => {
+                if let Some((location, address, link)) = thing.fallback.take() {
+                    (thing.location, thing.address, thing.link) = (location, address, link);
+                }
+                self.readings.want(now, reading.id);
+                None
+            }
             // It does not answer at all, though it did: it is switched off.
             Err(DocumentFailure::Silent) if thing.described().is_some() => Some((udns, false)),
             Err(failure) => {
@@ -296,6 +313,17 @@ impl FoundBook {
                 None
             }
         }
+    }
+
+    /// The UDNs that a thing announced and its description does not have; nothing before that was read.
+    pub fn only_announced(&self, id: FoundId) -> Vec<String> {
+        let Some(thing) = self.things.get(&id) else { return Vec::new() };
+        let Some(described) = thing.described() else { return Vec::new() };
+        let differs = |udn: &&String| {
+            !described.udns.is_empty()
+                && !described.udns.iter().any(|known| known.eq_ignore_ascii_case(udn))
+        };
+        thing.udns.iter().filter(differs).cloned().collect()
     }
 
     /// When [`next_reading`](Self::next_reading) or [`end_search`](Self::end_search) has something
@@ -340,14 +368,22 @@ impl FoundBook {
             presence: ThingPresence::Here,
             documents: Documents::Unread,
             udns: BTreeSet::new(),
+            fallback: None,
             alive: BTreeSet::new(),
         });
         if thing.location != found.location {
             self.readings.want(now, id);
         }
+        // On another interface it is the same; what it said there stays as another way to it.
+        if thing.location != found.location && thing.link != found.link && thing.is_here() {
+            thing.fallback = Some((thing.location.clone(), thing.address, thing.link));
+        }
         thing.address = found.address;
         thing.link = found.link;
         thing.location.clone_from(&found.location);
+        if thing.fallback.as_ref().is_some_and(|(location, ..)| *location == thing.location) {
+            thing.fallback = None;
+        }
         thing.note_types(&found.types);
         let server = found.server.as_deref().map(|server| tame(server, NAME).into_owned());
         thing.server = server.or(thing.server.take());

@@ -154,3 +154,43 @@ fn forged_farewells_have_a_thing_asked_now_and_then_at_most() {
     }
     assert_eq!(readings, 12, "every five seconds");
 }
+
+#[test]
+fn on_two_interfaces_it_is_one_and_the_other_place_is_tried_when_the_first_is_silent() {
+    let mut book = FoundBook::default();
+    let cable = found("uuid:root", 5, "d.xml", 0);
+    let radio = FoundDevice { link: 2, ..found("uuid:root", 25, "d.xml", 1) };
+    book.told(at(0), FoundEvent::New(cable));
+    let first = book.next_reading(at(0)).unwrap();
+    book.was_read(at(0), &first, Ok(described(&["uuid:root"])));
+    book.told(at(1), FoundEvent::Moved(radio));
+    assert_eq!(seen(&book).len(), 1, "it is shown once");
+    let now = book.next_reading(at(40)).unwrap();
+    assert_eq!(now.location, "http://192.0.2.25:80/d.xml", "the one confirmed last");
+    assert_eq!(book.was_read(at(40), &now, Err(DocumentFailure::Silent)), None, "not away yet");
+    let other = book.next_reading(at(400)).unwrap();
+    assert_eq!(other.location, "http://192.0.2.5:80/d.xml");
+    let read = book.was_read(at(400), &other, Ok(described(&["uuid:root"])));
+    assert_eq!(read, Some((vec!["uuid:root".into()], true)));
+    assert_eq!(book.get(FoundId(1)).unwrap().address, Ipv4Addr::new(192, 0, 2, 5));
+    // With no other place left, silence is silence.
+    book.searched(at(500));
+    book.end_search(at(520), std::iter::empty());
+    let last = book.next_reading(at(900)).unwrap();
+    let read = book.was_read(at(900), &last, Err(DocumentFailure::Silent));
+    assert_eq!(read, Some((vec!["uuid:root".into()], false)));
+}
+
+#[test]
+fn the_udn_of_the_description_is_the_identity_whatever_form_it_has() {
+    let mut book = FoundBook::default();
+    book.told(at(0), FoundEvent::New(found("uuid:announced", 5, "d.xml", 0)));
+    let id = FoundId(1);
+    assert_eq!(book.get(id).unwrap().identity(), Some("uuid:announced"));
+    assert!(book.only_announced(id).is_empty(), "nothing was read yet");
+    let reading = book.next_reading(at(0)).unwrap();
+    // Without `uuid:` and in no form of a UUID it is taken as it is.
+    book.was_read(at(0), &reading, Ok(described(&["Hall-Box 7"])));
+    assert_eq!(book.get(id).unwrap().identity(), Some("Hall-Box 7"));
+    assert_eq!(book.only_announced(id), ["uuid:announced"]);
+}

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use super::Circumstances;
 use crate::access::Standing;
 use crate::kind::Kind;
+use crate::proof::Step;
 
 /// A step of a walkthrough.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -100,19 +101,13 @@ impl WalkthroughStep {
     pub fn proves(self) -> &'static str {
         use WalkthroughStep::*;
         match self {
-            Seen => "It is on, and something of it reaches this host. Not that it finds the house.",
-            Read => "It found the house and can reach it. Not that it shows the house to anybody.",
-            Opened => "It shows the house's menu. Not that it shows what is in it.",
-            Listed(_) => "It took a list with titles. Not that it can play any of them.",
-            Started(_) => {
-                "It took more than a look at the file. Not that a picture or sound came: \
-                           a program that copies files does that as well."
-            }
-            KeptPlaying(_) => {
-                "It took the piece as fast as the piece plays, which only playing \
-                               does. Not that picture and sound are good: that a person says."
-            }
-            SkippedAhead(_) => "It went to a later place and took as much again from there.",
+            Seen => Step::Seen.proves(),
+            Read => Step::Read.proves(),
+            Opened => Step::Opened.proves(),
+            Listed(_) => Step::Listed.proves(),
+            Started(_) => Step::Started.proves(),
+            KeptPlaying(_) => Step::KeptPlaying.proves(),
+            SkippedAhead(_) => Step::SkippedAhead.proves(),
             GotNothing => "It asked for something and was given nothing.",
             TookItem | Paused | VolumeChanged | Stopped => "It did what the house told it to.",
         }
