@@ -45,7 +45,13 @@ impl WalkthroughStep {
             return vec![Seen, GotNothing];
         }
         let mut steps = vec![Seen, Read, Opened];
-        for kind in circumstances.kinds.iter() {
+        let there = |kind: &Kind| {
+            let at = kind.index();
+            circumstances.expected[at] > 0 || circumstances.pieces[at].is_some()
+        };
+        // A house without pictures asks for none; one without anything says so.
+        let is_empty = !circumstances.kinds.iter().any(|kind| there(&kind));
+        for kind in circumstances.kinds.iter().filter(|kind| is_empty || there(kind)) {
             // Where there is nothing of a kind but test pieces, there is no list of it.
             let at = kind.index();
             if circumstances.expected[at] > 0 || circumstances.pieces[at].is_none() {
