@@ -449,3 +449,41 @@ fn a_house_that_is_off_is_found_by_nobody_and_keeps_everything() {
         assert!(house.json(&["status"])["house"]["off"].is_null());
     });
 }
+
+#[test]
+fn the_end_of_a_walkthrough_ends_what_plays_of_the_test_pieces() {
+    in_a_house(|house| {
+        house.put_test_pieces();
+        // One that no test hears to its end.
+        long_sound(&house.data.path().join("test-pieces/Music samples.wav"));
+        let mut service = house.begin_with(&["--test-pieces", "on"]);
+        house.publish("Films");
+        house.meet(PLAYER);
+        house.admit(PLAYER);
+        house.mostra(&["walkthrough", "start", PLAYER]);
+        let pieces = || {
+            let root = raw::unescaped(&browse(PLAYER, "0").text());
+            let first = root.split("<container id=\"").nth(1)?;
+            first
+                .contains("<dc:title>Test pieces<")
+                .then(|| first.split('"').next().map(str::to_owned))?
+        };
+        let path = until(30, "the test pieces", || {
+            let inside = browse(PLAYER, &pieces()?);
+            inside.text().contains("Music samples").then(|| media_path(&inside, "Music samples"))
+        });
+        let playing = Playing::begin(PLAYER, &path);
+        house.mostra(&["walkthrough", "finish", PLAYER]);
+        let took = playing.ends();
+        assert!(took < Duration::from_secs(2), "{took:?}");
+        assert_eq!(ask(PLAYER, "GET", &path, "").status, 404);
+        // Where they are switched off nobody sees them, though they were made before.
+        assert!(service.stop());
+        let _service = house.start();
+        house.mostra(&["walkthrough", "start", PLAYER]);
+        until(30, "the films", || {
+            browse(PLAYER, "video-all").text().contains("Harbour").then_some(())
+        });
+        assert_eq!(pieces(), None);
+    });
+}

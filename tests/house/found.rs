@@ -5,7 +5,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use mostra_tests::browser::Browser;
-use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::wires::{Namespace, ip, wired};
 use mostra_tests::{DISC_PLAYER, House, PASSWORD, in_a_house, query, until};
 use serde_json::Value;
 
@@ -222,13 +222,7 @@ fn whoever_asks_from_elsewhere_leaves_a_trace_and_gets_nothing() {
 #[test]
 fn who_is_switched_off_is_told_from_who_is_not_let_in() {
     in_a_house(|house| {
-        let there = Namespace::new("device");
-        ip(&format!("link add lan0 type veth peer name dev0 netns {}", there.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        there.ip("link set dev0 address 02:5e:11:00:00:2c");
-        there.ip("addr add 10.77.0.14/24 dev dev0");
-        there.ip("link set dev0 up");
+        let there = wired("device", Some("02:5e:11:00:00:2c"));
         let _service = house.begin_with(&["--interfaces", "lan0"]);
         there.get("http://10.77.0.1:7640/media/none");
         let device = || house.json(&["device", "show", "10.77.0.14"]);
@@ -237,7 +231,7 @@ fn who_is_switched_off_is_told_from_who_is_not_let_in() {
         });
         assert!(device()["private_hardware"] == true && device()["away_since_ms"].is_null());
         // Pulled from the wall: it answers nothing, not even whose address that is.
-        there.ip("addr del 10.77.0.14/24 dev dev0");
+        there.ip("addr del 10.77.0.14/24 dev far0");
         house.json(&["network", "search"]);
         until(40, "it to be away", || device()["away_since_ms"].as_u64());
         assert_eq!(device()["standing"], "waiting", "that is another matter");
@@ -245,7 +239,7 @@ fn who_is_switched_off_is_told_from_who_is_not_let_in() {
         assert_eq!(row["presence"], "away");
         assert!(row["away_why"].as_str().unwrap().contains("(ARP)"));
         // Back, and heard at once.
-        there.ip("addr add 10.77.0.14/24 dev dev0");
+        there.ip("addr add 10.77.0.14/24 dev far0");
         there.get("http://10.77.0.1:7640/media/none");
         until(10, "it to be back", || device()["away_since_ms"].is_null().then_some(()));
     });

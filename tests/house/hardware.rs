@@ -1,6 +1,6 @@
 //! A house with a real link: standing hangs on the hardware address.
 
-use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::wires::{ip, wired};
 use mostra_tests::{House, in_a_house, until};
 
 fn by_hardware(house: &House, hardware: &str) -> Option<serde_json::Value> {
@@ -11,13 +11,7 @@ fn by_hardware(house: &House, hardware: &str) -> Option<serde_json::Value> {
 #[test]
 fn standing_follows_the_device_and_not_its_address() {
     in_a_house(|house| {
-        let there = Namespace::new("device");
-        ip(&format!("link add lan0 type veth peer name dev0 netns {}", there.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        there.ip("link set dev0 address 02:5e:11:00:00:2c");
-        there.ip("addr add 10.77.0.14/24 dev dev0");
-        there.ip("link set dev0 up");
+        let there = wired("device", Some("02:5e:11:00:00:2c"));
         let _service = house.begin_with(&["--interfaces", "lan0"]);
         house.publish("Films");
 
@@ -33,13 +27,13 @@ fn standing_follows_the_device_and_not_its_address() {
         assert_eq!(get(&film), "200");
 
         // The same device at a new address is still let in.
-        there.ip("addr del 10.77.0.14/24 dev dev0");
-        there.ip("addr add 10.77.0.15/24 dev dev0");
+        there.ip("addr del 10.77.0.14/24 dev far0");
+        there.ip("addr add 10.77.0.15/24 dev far0");
         assert_eq!(get(&film), "200");
         // Another device at the old address is not.
-        there.ip("link set dev0 down");
-        there.ip("link set dev0 address 02:5e:11:00:00:99");
-        there.ip("link set dev0 up");
+        there.ip("link set far0 down");
+        there.ip("link set far0 address 02:5e:11:00:00:99");
+        there.ip("link set far0 up");
         ip("neigh flush dev lan0");
         assert_eq!(get(&film), "403");
         let other = until(30, "the other device", || by_hardware(&house, "02:5e:11:00:00:99"));

@@ -1,7 +1,7 @@
 //! Devices that come to the door, or that a person adds: standing, the doorway, what is said of
 //! them, and the history of decisions.
 
-use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::wires::wired;
 use mostra_tests::{House, in_a_house, raw, until};
 use serde_json::Value;
 
@@ -96,13 +96,7 @@ fn a_decision_is_undone_and_history_only_grows() {
 #[test]
 fn a_device_is_added_before_it_is_seen_and_is_itself_when_it_comes() {
     in_a_house(|house| {
-        let there = Namespace::new("device");
-        ip(&format!("link add lan0 type veth peer name dev0 netns {}", there.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        there.ip("link set dev0 address 00:00:5e:00:53:2c");
-        there.ip("addr add 10.77.0.14/24 dev dev0");
-        there.ip("link set dev0 up");
+        let there = wired("device", Some("00:00:5e:00:53:2c"));
         let mut service = house.begin_with(&["--interfaces", "lan0"]);
         assert!(house.mostra_fails(&["device", "add", "kettle"]).contains("no hardware address"));
         let added =

@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::wires::{ip, wired};
 use mostra_tests::{House, in_a_house, until};
 use serde_json::Value;
 
@@ -31,12 +31,7 @@ fn await_outcome(house: &House, id: &str, outcome: &str) -> Value {
 #[test]
 fn a_sound_house_is_told_so_and_what_stops_it_has_exit_code_3() {
     in_a_house(|house| {
-        let tablet = Namespace::new("tablet");
-        ip(&format!("link add lan0 type veth peer name far0 netns {}", tablet.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        tablet.ip("addr add 10.77.0.14/24 dev far0");
-        tablet.ip("link set far0 up");
+        let tablet = wired("tablet", None);
         let _service = house.begin_with(&["--interfaces", "lan0"]);
         assert_eq!(look(&house, "folders")["outcome"], "attention", "nothing is published yet");
         house.publish("Films");
@@ -113,12 +108,7 @@ fn nft(rules: &str) {
 #[test]
 fn a_firewall_that_keeps_devices_out_is_told_with_the_command_that_lets_them_in() {
     in_a_house(|house| {
-        let there = Namespace::new("device");
-        ip(&format!("link add lan0 type veth peer name dev0 netns {}", there.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        there.ip("addr add 10.77.0.14/24 dev dev0");
-        there.ip("link set dev0 up");
+        let there = wired("device", None);
         let _service = house.begin_with(&["--interfaces", "lan0"]);
         let page = "http://10.77.0.1:7640/about/device.xml";
         assert_eq!(there.get(page), "200");

@@ -3,7 +3,7 @@
 
 use std::process::Command;
 
-use mostra_tests::wires::{Namespace, ip};
+use mostra_tests::wires::{Namespace, ip, wired};
 use mostra_tests::{House, in_a_house, until};
 
 /// What `curl` says of a request from inside a namespace: the status and where it leads.
@@ -40,12 +40,7 @@ fn unix_seconds() -> u64 {
 #[test]
 fn the_servers_address_leads_to_the_console_and_the_console_follows_the_hosts_addresses() {
     in_a_house(|house| {
-        let tablet = Namespace::new("tablet");
-        ip(&format!("link add lan0 type veth peer name far0 netns {}", tablet.name()));
-        ip("addr add 10.77.0.1/24 dev lan0");
-        ip("link set lan0 up");
-        tablet.ip("addr add 10.77.0.14/24 dev far0");
-        tablet.ip("link set far0 up");
+        let tablet = wired("tablet", None);
         let flags = ["--interfaces", "auto"];
         let mut service = house.begin_with(&flags);
 

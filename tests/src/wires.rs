@@ -22,6 +22,24 @@ pub fn ip(arguments: &str) {
     assert!(status.success(), "ip {arguments}");
 }
 
+/// A device in a namespace of its own: a wire leads from `lan0` here, 10.77.0.1, to `far0` there,
+/// 10.77.0.14, with a hardware address of its own if one is given.
+///
+/// # Panics
+/// When the wire cannot be laid.
+pub fn wired(word: &str, hardware: Option<&str>) -> Namespace {
+    let there = Namespace::new(word);
+    ip(&format!("link add lan0 type veth peer name far0 netns {}", there.name()));
+    ip("addr add 10.77.0.1/24 dev lan0");
+    ip("link set lan0 up");
+    if let Some(hardware) = hardware {
+        there.ip(&format!("link set far0 address {hardware}"));
+    }
+    there.ip("addr add 10.77.0.14/24 dev far0");
+    there.ip("link set far0 up");
+    there
+}
+
 /// A network namespace for a device, gone with the test.
 pub struct Namespace(String);
 

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use mostra_core::access::{Decision, Standing, decide};
 use mostra_core::catalogue::Catalogue;
-use mostra_core::device::{Device, DeviceKind, KindHints, propose_kind};
-use mostra_core::found::{Described, Role};
+use mostra_core::device::{Device, DeviceKind};
+use mostra_core::found::Role;
 use mostra_core::ids::DeviceId;
 use mostra_core::preflight::LinkKind;
 use mostra_core::walkthrough::{Circumstances, Covers, Report, Walkthrough};
@@ -14,7 +14,7 @@ use mostra_core::{Kind, Kinds, Moment};
 use mostra_protocol::model::service::OwnService;
 
 use crate::Context;
-use crate::devices::Devices;
+use crate::devices::{Devices, kind_of};
 use crate::library::Library;
 use crate::network::{Network, Subscriptions};
 use crate::preflight::Preflight;
@@ -148,7 +148,7 @@ impl Walkthroughs {
             .into_iter()
             .any(|source| source == address);
         let admitted = device.standing == Standing::Admitted;
-        let kind = device.kind.or_else(|| proposed_kind(&found, device));
+        let kind = kind_of(device, &found);
         // A speaker is to play music, whatever else it may see.
         let media = kind.map_or(Kinds::ALL, DeviceKind::media);
         Circumstances {
@@ -183,19 +183,7 @@ fn expected(catalogue: &Catalogue, device: &Device) -> [u32; 3] {
     }
 }
 
-/// What sort of device it seems to be.
-fn proposed_kind(found: &[Described], device: &Device) -> Option<DeviceKind> {
-    let said = found.iter().flat_map(|said| [said.name.as_str(), said.model.as_str()]);
-    let mut texts: Vec<&str> = said.filter(|text| !text.is_empty()).collect();
-    texts.extend(device.described_name.as_deref());
-    texts.extend(device.user_agent.as_deref());
-    let abilities = found.iter().find_map(|said| said.abilities.as_ref());
-    let formats = abilities.map(|can| can.formats.as_slice()).unwrap_or_default();
-    let hints = KindHints { texts, renderer: abilities.is_some(), formats };
-    propose_kind(&hints).map(|(kind, _)| kind)
-}
-
-/// Whether other devices were seen at its address a short while ago, or by its hardware address.
+/// Whether other devices were seen at its address a short while ago.
 fn shares_address(devices: &Devices, device: &Device) -> bool {
     let address = device.address();
     devices.book().iter().any(|other| {

@@ -13,8 +13,9 @@ use crate::walkthrough::{look, pieces};
 
 /// Where a stand-in is driven, at its own address.
 const PORT: u16 = 7690;
-/// How long a stand-in may take to say what it is.
+/// How long a stand-in may take to say what it is, and in how many bytes.
 const ANSWER: Duration = Duration::from_millis(700);
+const STATE: usize = 64 << 10;
 /// How long a walkthrough may take, and how long a finding may take after the last deed.
 const WHOLE: Duration = Duration::from_secs(300);
 const FINDING: Duration = Duration::from_secs(25);
@@ -25,13 +26,13 @@ const LOOK: Duration = Duration::from_millis(500);
 
 /// What a stand-in says of itself.
 #[derive(Debug, Deserialize)]
-struct StandInState {
+struct StandInAnswer {
     expects: String,
 }
 
 /// What it is told.
 #[derive(Debug, Serialize)]
-struct WalkOrder {
+struct WalkRequest {
     deed: &'static str,
     kinds: Vec<String>,
     pieces: Vec<String>,
@@ -40,7 +41,7 @@ struct WalkOrder {
 
 /// What came of one.
 #[derive(Debug, Serialize)]
-struct Came {
+struct WalkResult {
     device: u32,
     label: String,
     expected: String,
@@ -99,7 +100,7 @@ pub(crate) async fn run(
         let _: Walkthrough = connection.change(Method::DELETE, &path, none).await?;
     }
     output.print(&came, |came| {
-        let row = |one: &Came| {
+        let row = |one: &WalkResult| {
             let mark = if one.right { "✓" } else { "✗" };
             let (label, steps) = (one.label.clone(), one.steps.clone());
             vec![mark.into(), label, steps, one.came_to.clone(), one.expected.clone()]
@@ -117,9 +118,17 @@ fn url(device: &Device, path: &str) -> String {
 }
 
 /// What a stand-in says of itself; `None` where the device is none.
-async fn state_of(http: &reqwest::Client, device: &Device) -> Option<StandInState> {
-    let asked = http.get(url(device, "state")).timeout(ANSWER).send().await.ok()?;
-    asked.json().await.ok()
+async fn state_of(http: &reqwest::Client, device: &Device) -> Option<StandInAnswer> {
+    let mut answer = http.get(url(device, "state")).timeout(ANSWER).send().await.ok()?;
+    let mut text = Vec::new();
+    // Whatever answers there may be no stand-in.
+    while let Some(piece) = answer.chunk().await.ok()? {
+        text.extend_from_slice(&piece);
+        if text.len() > STATE {
+            return None;
+        }
+    }
+    serde_json::from_slice(&text).ok()
 }
 
 /// Waits until the pieces that are played are there; false where they are not to be had.
@@ -155,9 +164,9 @@ async fn walk(
     device: &Device,
     expected: &str,
     (house, has_pieces): (&str, bool),
-) -> Result<Came, Failure> {
+) -> Result<WalkResult, Failure> {
     let granted = PLAYED.iter().filter(|(kind, _)| device.kinds.iter().any(|its| its == kind));
-    let order = WalkOrder {
+    let order = WalkRequest {
         deed: "walk",
         kinds: granted.clone().map(|(kind, _)| (*kind).to_owned()).collect(),
         pieces: match has_pieces {
@@ -175,7 +184,7 @@ async fn walk(
         let right = now.summary.verdict == expected;
         if right || Instant::now() > end {
             let (done, of) = (now.summary.done, now.summary.steps);
-            return Ok(Came {
+            return Ok(WalkResult {
                 device: device.id,
                 label: device.label.clone(),
                 expected: expected.to_owned(),

@@ -9,7 +9,6 @@ use mostra_core::access::{Chosen, Grant};
 use mostra_core::house_file::{DeviceSection, FolderSection, HouseFile, HouseSection, Word};
 use mostra_core::ids::FolderId;
 use mostra_core::station::Allowed;
-use mostra_core::traits::PLAIN;
 
 use super::ConsoleParts;
 use super::house::usable_mimes;
@@ -200,8 +199,7 @@ async fn device(parts: &ConsoleParts, wanted: &DeviceSection, who: &str) -> Resu
     if let Some(traits) = &wanted.traits
         && before.traits != *traits
     {
-        let traits = if *traits == PLAIN { PLAIN.clone() } else { traits.clone() };
-        devices.set_traits(id, traits, who).await.map_err(why)?;
+        devices.set_traits(id, traits.clone(), who).await.map_err(why)?;
     }
     if let Some(Word(standing)) = wanted.standing {
         let folders = folders(parts, wanted.folders.as_ref())?;

@@ -7,10 +7,10 @@ use mostra_api::{
     Denied, Device as ApiDevice, Endpoint, KindProof, ProofStep, ProposedKind, RendererAbilities,
 };
 use mostra_app::clock::ms;
-use mostra_app::devices::Devices;
+use mostra_app::devices::{Devices, kind_of, seems};
 use mostra_app::network::Network;
 use mostra_core::Kind;
-use mostra_core::device::{self, Device, DeviceKind, KindHints, propose_kind};
+use mostra_core::device::{self, Device, DeviceKind};
 use mostra_core::found::{Abilities, Described, Role};
 use mostra_core::proof::{Ladder, Step};
 use mostra_core::traits::Traits;
@@ -94,24 +94,12 @@ impl DeviceView<'_> {
 
     /// What sort of device it is: as a person confirmed, else as it seems.
     pub(crate) fn kind_of(&self, device: &Device) -> Option<DeviceKind> {
-        let seems = || self.proposed(device).and_then(|seems| DeviceKind::from_word(&seems.kind));
-        device.kind.or_else(seems)
+        kind_of(device, self.here(device))
     }
 
     /// What sort of device it seems to be.
     fn proposed(&self, device: &Device) -> Option<ProposedKind> {
-        let here = self.here(device);
-        let mut texts: Vec<&str> = here
-            .iter()
-            .flat_map(|said| [said.name.as_str(), said.model.as_str()])
-            .filter(|text| !text.is_empty())
-            .collect();
-        texts.extend(device.described_name.as_deref());
-        texts.extend(device.user_agent.as_deref());
-        let abilities = here.iter().find_map(|said| said.abilities.as_ref());
-        let formats = abilities.map(|can| can.formats.as_slice()).unwrap_or_default();
-        let hints = KindHints { texts, renderer: abilities.is_some(), formats };
-        let (kind, why) = propose_kind(&hints)?;
+        let (kind, why) = seems(device, self.here(device))?;
         Some(ProposedKind { kind: kind.word().to_owned(), why })
     }
 }

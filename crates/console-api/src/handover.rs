@@ -137,7 +137,7 @@ impl<'a> Parts<'a> {
             let labels = folders.iter().filter_map(|id| Some(catalogue.folder(*id)?.label.clone()));
             labels.collect::<Vec<_>>().join(", ")
         });
-        let kinds: Vec<&str> = device.grant.kinds.iter().map(plural).collect();
+        let kinds: Vec<&str> = device.grant.kinds.iter().map(Kind::plural).collect();
         let may_see = match (device.standing, kinds.len() == Kind::ALL.len(), folders) {
             (Standing::Admitted, true, None) => "everything".to_owned(),
             (Standing::Admitted, _, None) => kinds.join(", "),
@@ -185,15 +185,6 @@ fn is_for(device: &Device, step: &str) -> bool {
             device.grant.kinds.iter().any(|kind| kind != Kind::Picture)
         }
         Some(_) => true,
-    }
-}
-
-/// What a kind is called.
-fn plural(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Video => "films",
-        Kind::Music => "music",
-        Kind::Picture => "pictures",
     }
 }
 

@@ -66,7 +66,7 @@ async fn write(caller: Caller, parts: web::Data<ConsoleParts>) -> Result<HttpRes
     let view = DeviceView::new(devices, network);
     let shown: Vec<_> = all.iter().map(|device| view.of(device)).collect();
     let walked: Vec<_> = devices
-        .walked_through()
+        .with_walkthroughs()
         .into_iter()
         .filter_map(|id| walkthroughs::whole(&parts.walkthroughs, library, id))
         .collect();

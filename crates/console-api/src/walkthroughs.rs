@@ -51,12 +51,12 @@ pub(crate) fn cause(cause: &walkthrough::Cause) -> Cause {
     }
 }
 
-pub(crate) fn verdict_text(verdict: &walkthrough::Verdict) -> String {
+pub(crate) fn verdict_text(verdict: &walkthrough::WalkthroughVerdict) -> String {
     match verdict {
-        walkthrough::Verdict::Confirmed => "It finds, lists and plays.".to_owned(),
-        walkthrough::Verdict::KeptOut => "It is kept out, as decided.".to_owned(),
-        walkthrough::Verdict::Open => "Not everything has been tried.".to_owned(),
-        walkthrough::Verdict::Fails(cause) => cause.seen(),
+        walkthrough::WalkthroughVerdict::Confirmed => "It finds, lists and plays.".to_owned(),
+        walkthrough::WalkthroughVerdict::KeptOut => "It is kept out, as decided.".to_owned(),
+        walkthrough::WalkthroughVerdict::Open => "Not everything has been tried.".to_owned(),
+        walkthrough::WalkthroughVerdict::Fails(cause) => cause.seen(),
     }
 }
 
@@ -160,7 +160,7 @@ async fn list(
     let short =
         |id| walkthroughs.look(id, |device, one, report, due| summary(device, one, report, &due));
     web::Json(WalkthroughList {
-        walkthroughs: devices.walked_through().into_iter().filter_map(short).collect(),
+        walkthroughs: devices.with_walkthroughs().into_iter().filter_map(short).collect(),
         test_pieces: pieces(&library),
     })
 }

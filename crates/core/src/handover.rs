@@ -16,15 +16,6 @@ pub struct RuleFolder {
     pub kinds: Kinds,
 }
 
-/// What a kind is called in the rule.
-fn plural(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Video => "films",
-        Kind::Music => "music",
-        Kind::Picture => "pictures",
-    }
-}
-
 /// The household's rule in three lines: where new files go, what must be on, what to press.
 pub fn rule(
     house: &str,
@@ -33,7 +24,7 @@ pub fn rule(
     devices: &[(String, Option<DeviceKind>)],
 ) -> [String; 3] {
     let place = |folder: &RuleFolder| {
-        let kinds: Vec<&str> = folder.kinds.iter().map(plural).collect();
+        let kinds: Vec<&str> = folder.kinds.iter().map(Kind::plural).collect();
         format!("{} into {} ({})", kinds.join(", "), folder.label, folder.path)
     };
     let places: Vec<String> = folders.iter().map(place).collect();

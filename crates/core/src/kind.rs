@@ -30,6 +30,15 @@ impl Kind {
         }
     }
 
+    /// What several of it are called: films, music, pictures.
+    pub fn plural(self) -> &'static str {
+        match self {
+            Kind::Video => "films",
+            Kind::Music => "music",
+            Kind::Picture => "pictures",
+        }
+    }
+
     /// What a word means that a person wrote: the screens say films and pictures.
     pub fn meant_by(word: &str) -> Option<Kind> {
         match word.to_lowercase().as_str() {

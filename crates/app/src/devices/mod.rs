@@ -3,12 +3,13 @@
 pub mod arrivals;
 mod datagrams;
 mod decisions;
+mod kind_of;
 mod makers;
 mod presence;
 pub mod recordings;
 mod records;
 pub mod sightings;
-mod walked;
+mod walkthrough_book;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
@@ -39,6 +40,7 @@ use datagrams::Datagrams;
 use makers::Makers;
 
 pub use decisions::AboutDevice;
+pub use kind_of::{kind_of, seems};
 pub use presence::TriedDevice;
 pub use recordings::Recordings;
 
@@ -116,7 +118,7 @@ pub struct Devices {
     /// Conversations that are recorded.
     pub recordings: Recordings,
     /// Walkthroughs.
-    walked: Mutex<walked::Walked>,
+    walkthrough_book: Mutex<walkthrough_book::WalkthroughBook>,
     /// What the doorway decided and is not recorded yet.
     by_doorway: Mutex<Vec<(DeviceId, Moment, Standing)>>,
     /// Somebody waits until what was reported so far is recorded.
@@ -147,7 +149,10 @@ impl Devices {
         let doorway = context.records.setting_or("doorway", "ask").await?;
         let mut book = DeviceBook::load(context.records.devices().await?, rules.clone());
         book.used_up_to(context.records.last_device().await?);
-        let walked = walked::Walked::load(context.records.walkthroughs().await?, &mut book);
+        let walkthroughs = walkthrough_book::WalkthroughBook::load(
+            context.records.walkthroughs().await?,
+            &mut book,
+        );
         Ok(Devices {
             context,
             catalogue,
@@ -167,7 +172,7 @@ impl Devices {
             active: Mutex::default(),
             makers: Makers::default(),
             recordings: Recordings::new(recordings),
-            walked: Mutex::new(walked),
+            walkthrough_book: Mutex::new(walkthroughs),
             by_doorway: Mutex::default(),
             record_wanted: tokio::sync::Notify::new(),
             recorded: tokio::sync::watch::Sender::new(0),

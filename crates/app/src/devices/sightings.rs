@@ -66,7 +66,7 @@ pub async fn run(devices: Arc<Devices>) {
             _ = save_due.tick() => {
                 unsaved.close_minute(devices.context.now(), false);
                 save(&devices, &mut unsaved).await;
-                devices.save_walked().await;
+                devices.save_walkthroughs().await;
             }
             () = devices.record_wanted.notified() => {
                 digest(&devices, &mut unsaved);
@@ -90,7 +90,7 @@ pub async fn run(devices: Arc<Devices>) {
     digest(&devices, &mut unsaved);
     unsaved.close_minute(devices.context.now(), true);
     save(&devices, &mut unsaved).await;
-    devices.save_walked().await;
+    devices.save_walkthroughs().await;
 }
 
 /// Notes what was reported and acknowledged since the last look; true if that is to be saved at
@@ -130,7 +130,7 @@ fn acknowledged(devices: &Devices) -> Vec<Sighting> {
                 bytes: *received,
                 position: media.from + transfer.received(),
             };
-            devices.walked_takes(at, &taken, &media.format);
+            devices.note_bytes_in_walkthrough(at, &taken, &media.format);
             if let Some(time) = streams.take(at, &taken) {
                 let seconds = u32::try_from(time.as_secs()).unwrap_or(u32::MAX);
                 let act = Act::Kept { title: media.title.clone(), kind: media.kind(), seconds };
@@ -200,7 +200,7 @@ fn note(devices: &Devices, unsaved: &mut Unsaved, mut sighting: Sighting) -> boo
     let seen: Moment = device.last_seen;
     drop(book);
     if in_walkthrough {
-        changed |= devices.walked_does(&sighting);
+        changed |= devices.note_in_walkthrough(&sighting);
     }
     if let Act::Listed { files, .. } = &mut sighting.act {
         // They were counted, and are not kept.

@@ -25,7 +25,7 @@ use mostra_store::{Counter, StoreError};
 
 pub use folders::FolderError;
 pub use shown::SharedCatalogue;
-pub use test_pieces::TestPieces;
+pub use test_pieces::TestPieceState;
 
 use crate::context::{Context, Topic};
 use crate::devices::Devices;

@@ -82,6 +82,10 @@ impl Library {
             });
         }
         self.put_loaded(loaded, None).await?;
+        if !self.options.test_pieces && self.catalogue().folder(FolderId::TEST_PIECES).is_some() {
+            // They stay in the records, for when they are switched on again.
+            self.apply(vec![Change::RemoveFolder(FolderId::TEST_PIECES)]).await?;
+        }
         self.catalogue.loaded.send_replace(true);
         self.context.changed(Topic::House);
         Ok(())

@@ -23,7 +23,7 @@ const ROOM: u64 = 1 << 30;
 
 /// How the test pieces stand.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct TestPieces {
+pub struct TestPieceState {
     /// How many are there and shown.
     pub made: u32,
     /// The title of the one that is being made.
@@ -35,21 +35,21 @@ pub struct TestPieces {
 /// What is known of them, and whether they are being made.
 #[derive(Debug, Default)]
 pub(super) struct TestPieceMaker {
-    state: Mutex<TestPieces>,
+    state: Mutex<TestPieceState>,
     runs: AtomicBool,
 }
 
 impl TestPieceMaker {
-    fn set(&self, set: impl FnOnce(&mut TestPieces)) {
+    fn set(&self, set: impl FnOnce(&mut TestPieceState)) {
         set(&mut self.state.lock().unwrap_or_else(PoisonError::into_inner));
     }
 }
 
 impl Library {
     /// How the test pieces stand.
-    pub fn test_pieces(&self) -> TestPieces {
+    pub fn test_pieces(&self) -> TestPieceState {
         let state = self.test_pieces.state.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        TestPieces { made: self.catalogue().test_piece_files().len() as u32, ..state }
+        TestPieceState { made: self.catalogue().test_piece_files().len() as u32, ..state }
     }
 
     /// How many test pieces there can be.

@@ -235,8 +235,8 @@ impl Cause {
             WentNoFurther => "It opened the menu and listed nothing in it.".into(),
             WrongMenu { wanted, listed } => format!(
                 "It listed {}, but no {}: another menu was opened.",
-                plural(*listed),
-                plural(*wanted)
+                listed.plural(),
+                wanted.plural()
             ),
             NothingThere => "There is nothing of this kind that it may see.".into(),
             ListsPart { given, expected } => {
@@ -319,7 +319,7 @@ impl Cause {
             NotLetIn => "Let it in.".into(),
             WentNoFurther => "Open a menu in the house's list on the device.".into(),
             WrongMenu { wanted, .. } => {
-                format!("Open the menu with {} on the device.", plural(*wanted))
+                format!("Open the menu with {} on the device.", wanted.plural())
             }
             NothingThere => "Publish a folder with such files, or widen the grant.".into(),
             ListsPart { .. } => "Scroll to the end of the list on the device. If titles are \
@@ -398,14 +398,6 @@ impl Cause {
             | SharedAddress => RemedyPlace::Device,
             _ => RemedyPlace::OnTheDevice,
         }
-    }
-}
-
-fn plural(kind: Kind) -> &'static str {
-    match kind {
-        Kind::Video => "films",
-        Kind::Music => "music",
-        Kind::Picture => "pictures",
     }
 }
 

@@ -43,7 +43,7 @@ pub struct Circumstances {
     pub standing: Standing,
     /// The kinds that its grant covers.
     pub kinds: Kinds,
-    /// How many items of each kind it may see, in the order of [`Kind::ALL`].
+    /// How many items of each kind it may see, in the order of [`Kind::ALL`](crate::kind::Kind::ALL).
     pub expected: [u32; 3],
     /// Whether it is a renderer.
     pub renderer: bool,
@@ -69,7 +69,7 @@ pub struct Circumstances {
     pub shares_address: bool,
     /// The port of the device listener.
     pub port: u16,
-    /// The titles of the test pieces to play, in the order of [`Kind::ALL`].
+    /// The titles of the test pieces to play, in the order of [`Kind::ALL`](crate::kind::Kind::ALL).
     pub pieces: [Option<String>; 3],
 }
 

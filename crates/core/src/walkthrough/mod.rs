@@ -82,15 +82,10 @@ pub struct Noted {
     steps: Vec<StepProof>,
     said: BTreeMap<Question, bool>,
     covers: Covers,
-    searched: Tally,
     connected: Tally,
     described: Tally,
-    opened: Tally,
-    answered: Tally,
     denied: Tally,
     got: Tally,
-    subscribed: Tally,
-    event_taken: Tally,
     event_failed: Tally,
     /// Statuses other than for media come before the description was read.
     refused: Option<(u16, Tally)>,
@@ -99,7 +94,7 @@ pub struct Noted {
     listed: [Tally; 3],
     /// How many titles of each kind it was given.
     given: [u32; 3],
-    /// Whether a list of it broke off: where it was given fewer entries than there were.
+    /// How pieces were taken, the latest last.
     takings: Vec<Taking>,
     /// What was found to be the matter when it was finished.
     finding: Option<Cause>,
@@ -150,7 +145,7 @@ pub struct StepNow {
 
 /// What a walkthrough comes to.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Verdict {
+pub enum WalkthroughVerdict {
     /// Every step is done, and nobody says otherwise.
     Confirmed,
     /// It is refused and got nothing, as decided.
@@ -161,14 +156,14 @@ pub enum Verdict {
     Fails(Cause),
 }
 
-impl Verdict {
+impl WalkthroughVerdict {
     /// The word for it, such as `confirmed` or `too-slow`.
     pub fn word(&self) -> &'static str {
         match self {
-            Verdict::Confirmed => "confirmed",
-            Verdict::KeptOut => "kept-out",
-            Verdict::Open => "open",
-            Verdict::Fails(cause) => cause.word(),
+            WalkthroughVerdict::Confirmed => "confirmed",
+            WalkthroughVerdict::KeptOut => "kept-out",
+            WalkthroughVerdict::Open => "open",
+            WalkthroughVerdict::Fails(cause) => cause.word(),
         }
     }
 }
@@ -181,7 +176,7 @@ pub struct Report {
     /// What else is the matter, beside what stops a step.
     pub remarks: Vec<Cause>,
     /// What it comes to.
-    pub verdict: Verdict,
+    pub verdict: WalkthroughVerdict,
 }
 
 impl Walkthrough {
@@ -234,7 +229,7 @@ impl Walkthrough {
     /// Ends it, with what was found.
     pub fn finish(&mut self, now: Moment, circumstances: &Circumstances) {
         self.noted.finding = match self.report(now, circumstances).verdict {
-            Verdict::Fails(cause) => Some(cause),
+            WalkthroughVerdict::Fails(cause) => Some(cause),
             _ => None,
         };
         self.finished = Some(now);
@@ -257,14 +252,10 @@ impl Walkthrough {
         }
         let noted = &mut self.noted;
         match &sighting.act {
-            Act::Searched { .. } | Act::Announced => noted.searched.note(sighting),
             Act::Connected => noted.connected.note(sighting),
             Act::Described => noted.described.note(sighting),
-            Act::Listed { root, items, kinds, files, .. } => {
+            Act::Listed { items, kinds, files, .. } => {
                 noted.got.note(sighting);
-                if *root {
-                    noted.opened.note(sighting);
-                }
                 if *items > 0 && !files.is_empty() {
                     for kind in kinds.iter() {
                         noted.listed[kind.index()].note(sighting);
@@ -280,7 +271,6 @@ impl Walkthrough {
                 }
             }
             Act::Took { .. } | Act::Kept { .. } => noted.got.note(sighting),
-            Act::Answered { .. } => noted.answered.note(sighting),
             Act::Faulted { action, code } => {
                 let faulted = noted.faulted.take().map(|(_, _, tally)| tally);
                 let mut tally = faulted.unwrap_or_default();
@@ -295,10 +285,13 @@ impl Walkthrough {
                 tally.note(sighting);
                 noted.refused = Some((*status, tally));
             }
-            Act::Subscribed { .. } => noted.subscribed.note(sighting),
-            Act::Unsubscribed { .. } => {}
-            Act::EventDelivered { .. } => noted.event_taken.note(sighting),
             Act::EventFailed { .. } => noted.event_failed.note(sighting),
+            Act::Searched { .. }
+            | Act::Announced
+            | Act::Answered { .. }
+            | Act::Subscribed { .. }
+            | Act::Unsubscribed { .. }
+            | Act::EventDelivered { .. } => {}
         }
         let is_denied = matches!(sighting.act, Act::Denied { .. });
         let mut counted = sighting.clone();
@@ -313,7 +306,14 @@ impl Walkthrough {
         self.tick_by_proof();
         if is_denied {
             self.tick(WalkthroughStep::Seen, sighting.last, "asked for something".to_owned());
-            self.tick(WalkthroughStep::GotNothing, sighting.last, sighting.act.to_string());
+            // Anybody can write an address into a search: it says nothing of the device itself.
+            let evidence = match sighting.act {
+                Act::Denied { attempt: Attempt::Search } => {
+                    "a search from its address was not answered".to_owned()
+                }
+                _ => sighting.act.to_string(),
+            };
+            self.tick(WalkthroughStep::GotNothing, sighting.last, evidence);
         }
         self.noted.steps.len() > before
     }
@@ -464,7 +464,7 @@ impl Walkthrough {
         steps: &[StepNow],
         remarks: &[Cause],
         circumstances: &Circumstances,
-    ) -> Verdict {
+    ) -> WalkthroughVerdict {
         let stops = |cause: &&Cause| {
             !matches!(cause, Cause::ClockOff | Cause::SharedAddress | Cause::ListsPart { .. })
         };
@@ -475,11 +475,13 @@ impl Walkthrough {
         let of_step = open.clone().flatten().next();
         let remark = remarks.iter().find(stops);
         match (of_step, remark) {
-            (_, Some(cause @ Cause::GotSomething)) => Verdict::Fails(cause.clone()),
-            (Some(cause), _) | (None, Some(cause)) => Verdict::Fails(cause.clone()),
-            (None, None) if open.count() > 0 => Verdict::Open,
-            (None, None) if circumstances.standing == Standing::Admitted => Verdict::Confirmed,
-            (None, None) => Verdict::KeptOut,
+            (_, Some(cause @ Cause::GotSomething)) => WalkthroughVerdict::Fails(cause.clone()),
+            (Some(cause), _) | (None, Some(cause)) => WalkthroughVerdict::Fails(cause.clone()),
+            (None, None) if open.count() > 0 => WalkthroughVerdict::Open,
+            (None, None) if circumstances.standing == Standing::Admitted => {
+                WalkthroughVerdict::Confirmed
+            }
+            (None, None) => WalkthroughVerdict::KeptOut,
         }
     }
 }

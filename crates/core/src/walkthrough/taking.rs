@@ -183,11 +183,6 @@ impl Taking {
         self.attempts == 0 && self.run.0 > self.size / 2
     }
 
-    /// When something was taken last.
-    pub fn last(&self) -> Moment {
-        Moment::from_millis(self.last)
-    }
-
     /// How what is taken stands to what can have been played.
     pub fn flow(&self, now: Moment) -> Flow {
         let Some(need) = self.need().filter(|need| *need > 0) else { return Flow::Fine };

@@ -7,14 +7,14 @@ use std::collections::BTreeSet;
 use fastrand::Rng;
 
 use super::*;
-use simulated::{Habits, SOUND, Simulated, Takes, at};
+use simulated::{Habits, Simulated, Takes, at};
 
 fn only(kind: Kind) -> Circumstances {
     Circumstances { kinds: Kinds::of([kind]), ..Circumstances::default() }
 }
 
 /// What a device with these habits is found to be.
-fn finding(habits: Habits, circumstances: Circumstances) -> Verdict {
+fn finding(habits: Habits, circumstances: Circumstances) -> WalkthroughVerdict {
     Simulated::new(habits, circumstances).live().verdict
 }
 
@@ -156,7 +156,7 @@ fn an_old_list_is_told_with_why_it_is_old() {
     {
         let habits = Habits { subscribes, takes_events, ..Habits::default() };
         let mut device = Simulated::new(habits, only(Kind::Video));
-        assert_eq!(device.live().verdict, Verdict::Confirmed);
+        assert_eq!(device.live().verdict, WalkthroughVerdict::Confirmed);
         device.change();
         let remarks = device.report().remarks;
         assert_eq!(remarks.first().map(Cause::word), expected);
@@ -174,7 +174,7 @@ fn who_lists_a_part_who_shares_an_address_and_a_wrong_clock_are_remarked() {
     let report = Simulated::new(habits, circumstances).live();
     let part = Cause::ListsPart { given: 16, expected: 40 };
     assert_eq!(report.remarks, [part, Cause::SharedAddress, Cause::ClockOff]);
-    assert_eq!(report.verdict, Verdict::Confirmed, "none of them stops anything");
+    assert_eq!(report.verdict, WalkthroughVerdict::Confirmed, "none of them stops anything");
     let listed = report.steps.iter().find(|s| s.step == WalkthroughStep::Listed(Kind::Video));
     assert_eq!(listed.unwrap().counted, Some((16, 40)));
 }
@@ -182,7 +182,7 @@ fn who_lists_a_part_who_shares_an_address_and_a_wrong_clock_are_remarked() {
 #[test]
 fn what_a_person_says_counts() {
     let mut device = Simulated::new(Habits::default(), Circumstances::default());
-    assert_eq!(device.live().verdict, Verdict::Confirmed);
+    assert_eq!(device.live().verdict, WalkthroughVerdict::Confirmed);
     let mut said = |question, answer| {
         device.walkthrough.say(question, answer);
         device.report().verdict.word()
@@ -201,7 +201,7 @@ fn what_a_person_says_counts() {
 fn steps_say_what_to_press_until_they_are_ticked_and_nothing_counts_after_the_end() {
     let mut device = Simulated::new(Habits::default(), only(Kind::Music));
     let first = device.report();
-    assert_eq!(first.verdict, Verdict::Open);
+    assert_eq!(first.verdict, WalkthroughVerdict::Open);
     assert!(first.steps.iter().all(|step| step.press.as_ref().is_some_and(|p| !p.is_empty())));
     device.act(Act::Searched { target: "ssdp:all".into() });
     assert_eq!(device.report().steps[0].press, None);
@@ -266,7 +266,11 @@ fn of_a_thousand_random_devices_none_is_wrongly_confirmed_and_no_healthy_one_is_
         let mut device = Simulated::new(habits.clone(), Circumstances::default());
         let report = device.live();
         if healthy {
-            assert_eq!(report.verdict, Verdict::Confirmed, "{seed}: {habits:?} {report:?}");
+            assert_eq!(
+                report.verdict,
+                WalkthroughVerdict::Confirmed,
+                "{seed}: {habits:?} {report:?}"
+            );
             for (step, possible) in &device.possible {
                 let (_, ticked) = device.ticked.iter().find(|(one, _)| one == step).unwrap();
                 assert!(*ticked <= possible + 5.0, "{seed}: {step:?} at {ticked}, {possible}");
@@ -275,8 +279,7 @@ fn of_a_thousand_random_devices_none_is_wrongly_confirmed_and_no_healthy_one_is_
             let kept =
                 |kind| device.ticked.iter().any(|(s, _)| *s == WalkthroughStep::KeptPlaying(kind));
             assert!(!kept(Kind::Video) && !kept(Kind::Music), "{seed}: {habits:?}");
-            assert_ne!(report.verdict, Verdict::Confirmed, "{seed}: {habits:?}");
+            assert_ne!(report.verdict, WalkthroughVerdict::Confirmed, "{seed}: {habits:?}");
         }
     }
-    let _ = SOUND;
 }

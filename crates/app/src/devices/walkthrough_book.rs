@@ -16,15 +16,15 @@ use super::Devices;
 use crate::Topic;
 
 /// The latest walkthrough of each device.
-pub(super) struct Walked {
+pub(super) struct WalkthroughBook {
     latest: BTreeMap<DeviceId, Walkthrough>,
     unsaved: BTreeSet<DeviceId>,
     last_id: u32,
 }
 
-impl Walked {
+impl WalkthroughBook {
     /// Those of the records; who is in the middle of one goes on.
-    pub(super) fn load(recorded: Vec<Walkthrough>, book: &mut DeviceBook) -> Walked {
+    pub(super) fn load(recorded: Vec<Walkthrough>, book: &mut DeviceBook) -> WalkthroughBook {
         let last_id = recorded.iter().map(|one| one.id).max().unwrap_or(0);
         let latest: BTreeMap<_, _> = recorded.into_iter().map(|one| (one.device, one)).collect();
         for (id, one) in &latest {
@@ -32,7 +32,7 @@ impl Walked {
                 device.in_walkthrough = one.finished.is_none();
             }
         }
-        Walked { latest, unsaved: BTreeSet::new(), last_id }
+        WalkthroughBook { latest, unsaved: BTreeSet::new(), last_id }
     }
 
     fn running(&mut self, id: DeviceId) -> Option<&mut Walkthrough> {
@@ -41,8 +41,8 @@ impl Walked {
 }
 
 impl Devices {
-    fn walked(&self) -> MutexGuard<'_, Walked> {
-        self.walked.lock().unwrap_or_else(PoisonError::into_inner)
+    fn walkthroughs(&self) -> MutexGuard<'_, WalkthroughBook> {
+        self.walkthrough_book.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Begins a walkthrough of a device, or goes on with the one that runs. `None` where there is no
@@ -53,14 +53,14 @@ impl Devices {
             let book = self.book();
             let id = book.current(id);
             book.get(id)?;
-            let mut walked = self.walked();
-            if walked.running(id).is_some() {
+            let mut walkthroughs = self.walkthroughs();
+            if walkthroughs.running(id).is_some() {
                 return Some(true);
             }
-            walked.last_id += 1;
-            let one = Walkthrough::start(walked.last_id, id, now, covers);
-            walked.latest.insert(id, one);
-            walked.unsaved.insert(id);
+            walkthroughs.last_id += 1;
+            let one = Walkthrough::start(walkthroughs.last_id, id, now, covers);
+            walkthroughs.latest.insert(id, one);
+            walkthroughs.unsaved.insert(id);
         }
         // What is being played now begins anew as far as its pace goes.
         self.streams.book().watch_anew(now, id);
@@ -72,10 +72,10 @@ impl Devices {
     pub fn finish_walkthrough(&self, id: DeviceId, circumstances: &Circumstances) -> bool {
         let now = self.context.now();
         {
-            let mut walked = self.walked();
-            let Some(one) = walked.running(id) else { return false };
+            let mut walkthroughs = self.walkthroughs();
+            let Some(one) = walkthroughs.running(id) else { return false };
             one.finish(now, circumstances);
-            walked.unsaved.insert(id);
+            walkthroughs.unsaved.insert(id);
         }
         self.set_in_walkthrough(id, false);
         // The test pieces are not shown to it any more.
@@ -101,11 +101,11 @@ impl Devices {
     /// A person answers a question of the walkthrough that runs or ended last, or takes the answer
     /// back; false where there is none.
     pub fn say_in_walkthrough(&self, id: DeviceId, question: Question, said: Option<bool>) -> bool {
-        let mut walked = self.walked();
-        let Some(one) = walked.latest.get_mut(&id) else { return false };
+        let mut walkthroughs = self.walkthroughs();
+        let Some(one) = walkthroughs.latest.get_mut(&id) else { return false };
         one.say(question, said);
-        walked.unsaved.insert(id);
-        drop(walked);
+        walkthroughs.unsaved.insert(id);
+        drop(walkthroughs);
         self.context.changed(Topic::Walkthroughs);
         true
     }
@@ -116,13 +116,14 @@ impl Devices {
         id: DeviceId,
         look: impl FnOnce(&Walkthrough) -> T,
     ) -> Option<T> {
-        self.walked().latest.get(&id).map(look)
+        self.walkthroughs().latest.get(&id).map(look)
     }
 
     /// Devices that were walked through, those with the latest walkthrough first.
-    pub fn walked_through(&self) -> Vec<DeviceId> {
-        let walked = self.walked();
-        let mut all: Vec<_> = walked.latest.values().map(|one| (one.id, one.device)).collect();
+    pub fn with_walkthroughs(&self) -> Vec<DeviceId> {
+        let walkthroughs = self.walkthroughs();
+        let mut all: Vec<_> =
+            walkthroughs.latest.values().map(|one| (one.id, one.device)).collect();
         all.sort_unstable_by(|a, b| b.cmp(a));
         all.into_iter().map(|(_, device)| device).collect()
     }
@@ -132,20 +133,22 @@ impl Devices {
     /// # Errors
     /// [`StoreError`] when the records do not answer.
     pub async fn walkthroughs_of(&self, id: DeviceId) -> Result<Vec<Walkthrough>, StoreError> {
-        self.save_walked().await;
+        self.save_walkthroughs().await;
         self.context.records.walkthroughs_of(id).await
     }
 
     /// A device that is being walked through did something; true if that ticks a step.
-    pub(super) fn walked_does(&self, sighting: &Sighting) -> bool {
-        let mut walked = self.walked();
-        let Some(one) = walked.running(sighting.device) else { return false };
+    pub(super) fn note_in_walkthrough(&self, sighting: &Sighting) -> bool {
+        let mut walkthroughs = self.walkthroughs();
+        let Some(one) = walkthroughs.running(sighting.device) else { return false };
         let ticked = one.note(sighting);
         if ticked {
-            walked.unsaved.insert(sighting.device);
+            walkthroughs.unsaved.insert(sighting.device);
         }
-        drop(walked);
-        self.context.changed(Topic::Walkthroughs);
+        drop(walkthroughs);
+        if ticked {
+            self.context.changed(Topic::Walkthroughs);
+        }
         ticked
     }
 
@@ -160,25 +163,33 @@ impl Devices {
     }
 
     /// A device took bytes of a piece; noted if it is being walked through.
-    pub(super) fn walked_takes(&self, at: Moment, bytes: &AcknowledgedBytes<'_>, format: &str) {
-        if let Some(one) = self.walked().running(bytes.device) {
+    pub(super) fn note_bytes_in_walkthrough(
+        &self,
+        at: Moment,
+        bytes: &AcknowledgedBytes<'_>,
+        format: &str,
+    ) {
+        if let Some(one) = self.walkthroughs().running(bytes.device) {
             one.take(at, bytes, format);
         }
     }
 
     /// Saves the walkthroughs that are others than recorded.
-    pub(super) async fn save_walked(&self) {
+    pub(super) async fn save_walkthroughs(&self) {
+        if self.walkthroughs().unsaved.is_empty() {
+            return;
+        }
         let known: BTreeSet<DeviceId> = self.book().iter().map(|device| device.id).collect();
         let unsaved: Vec<Walkthrough> = {
-            let mut walked = self.walked();
-            walked.latest.retain(|id, _| known.contains(id));
-            let ids = std::mem::take(&mut walked.unsaved);
-            ids.iter().filter_map(|id| walked.latest.get(id).cloned()).collect()
+            let mut walkthroughs = self.walkthroughs();
+            walkthroughs.latest.retain(|id, _| known.contains(id));
+            let ids = std::mem::take(&mut walkthroughs.unsaved);
+            ids.iter().filter_map(|id| walkthroughs.latest.get(id).cloned()).collect()
         };
         for one in unsaved {
             if let Err(error) = self.context.records.save_walkthrough(&one).await {
                 tracing::warn!("a walkthrough is not saved yet: {error}");
-                self.walked().unsaved.insert(one.device);
+                self.walkthroughs().unsaved.insert(one.device);
             }
         }
     }
