@@ -148,6 +148,28 @@ fn terms_and_directions_are_explained() {
 }
 
 #[test]
+fn two_people_who_keep_presets_at_once_both_have_theirs() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let house = &house;
+        std::thread::scope(|scope| {
+            for person in 0..2 {
+                scope.spawn(move || {
+                    for n in 0..8 {
+                        let path = format!("/presets/p{person}n{n}");
+                        let kept = house.api_with("PUT", &path, r#"{"kinds":["music"]}"#).unwrap();
+                        assert_eq!(kept.status, 200, "{}", kept.text());
+                    }
+                });
+            }
+        });
+        let listed = house.json(&["preset", "list"]);
+        let own = listed.as_array().unwrap().iter().filter(|preset| preset["built_in"] == false);
+        assert_eq!(own.count(), 16, "{listed}");
+    });
+}
+
+#[test]
 fn a_preset_is_given_to_several_and_what_is_wide_is_pointed_out() {
     in_a_house(|house| {
         let _service = house.begin();

@@ -373,3 +373,53 @@ fn of_more_readers_than_threads_none_stands_still() {
         assert!(silences.iter().all(|one| *one < time / 2), "{silences:?}");
     });
 }
+
+#[test]
+fn samples_of_a_wave_file_are_sent_without_its_header_and_the_higher_byte_first() {
+    with_folder(|house, folder, _| {
+        let wave = folder.join("Bell.wav");
+        let made = std::process::Command::new("ffmpeg")
+            .args(["-loglevel", "error", "-f", "lavfi", "-i", "sine=sample_rate=44100:duration=4"])
+            .args(["-c:a", "pcm_s16le", wave.to_str().unwrap()])
+            .status();
+        assert!(made.unwrap().success());
+        house.mostra(&["folder", "rescan", "Sandbox"]);
+        let listed = || raw::unescaped(&browse(TV, "music-all").text());
+        until(10, "the wave file", || listed().contains("<dc:title>Bell").then_some(()));
+        let listed = listed();
+        let bell = &listed[listed.find("<dc:title>Bell").unwrap()..];
+        let start = bell.find("<res protocolInfo=\"http-get:*:audio/L16").expect(bell);
+        let element = &bell[start..start + bell[start..].find("</res>").unwrap()];
+        let info = raw::between(element, "protocolInfo=\"", "\"").unwrap();
+        let size = raw::between(element, "size=\"", "\"").unwrap();
+        let path = element.rsplit_once(&format!("http://{SERVER}")).unwrap().1;
+        // ffmpeg tells what they are.
+        let told = std::process::Command::new("ffmpeg")
+            .args(["-loglevel", "error", "-i", wave.to_str().unwrap(), "-f", "s16be", "-"])
+            .output()
+            .unwrap();
+        let samples = told.stdout;
+        let answer = ask(TV, "GET", path, "getcontentFeatures.dlna.org: 1\r\n");
+        assert!(answer.body == samples && samples.len() > 100_000, "{}", answer.body.len());
+        assert_eq!(size, samples.len().to_string());
+        let mime = "audio/L16;rate=44100;channels=1";
+        assert_eq!(answer.field("content-type"), Some(mime));
+        let features = answer.field("contentfeatures.dlna.org").unwrap();
+        assert_eq!(info, format!("http-get:*:{mime}:{features}"));
+        // Also parts that begin and end within a sample.
+        for (first, last) in [(0, 0), (1, 1), (1, 2), (7, 100_000), (70_001, samples.len() - 1)] {
+            let part = ask(TV, "GET", path, &format!("Range: bytes={first}-{last}\r\n"));
+            assert_eq!(part.status, 206);
+            assert!(part.body == samples[first..=last], "{first}-{last}");
+        }
+        assert_eq!(ask(TV, "GET", path, "transferMode.dlna.org: Background\r\n").status, 406);
+        // What has no such samples has no such resource.
+        let other = path_of("Night log").replace("/media/", "/samples/").replace(".mp3", ".l16");
+        assert_eq!(ask(TV, "GET", &other, "").status, 404);
+        // A file that has changed since it was read is not sent by where its samples lay.
+        let longer = File::options().append(true).open(&wave).unwrap();
+        (&longer).write_all(&[0; 64]).unwrap();
+        let answer = ask(TV, "GET", path, "");
+        assert!(answer.status == 503 || answer.body == samples, "{}", answer.head);
+    });
+}

@@ -2,6 +2,8 @@
 // A test that cannot go on has failed: that is what unwrap says.
 #![allow(clippy::unwrap_used)]
 
+mod dependencies;
+
 use std::collections::BTreeMap;
 use std::process::Command;
 
@@ -296,87 +298,6 @@ fn the_table_of_traits_is_that_of_the_code() {
         .map(|e| format!("| `{}` | {} | {} |", e.name.replace('_', "-"), e.value, e.effect))
         .collect();
     assert_eq!(documented, explained);
-}
-
-/// All that is built here, as cargo resolves it.
-fn resolved() -> Value {
-    // What is for other systems was not fetched.
-    let target = format!("{}-unknown-linux-gnu", std::env::consts::ARCH);
-    let output = Command::new(env!("CARGO"))
-        .args(["metadata", "--format-version", "1", "--offline", "--locked"])
-        .args(["--filter-platform", &target])
-        .current_dir(top())
-        .output()
-        .expect("cargo metadata");
-    let said = String::from_utf8_lossy(&output.stderr);
-    serde_json::from_slice(&output.stdout).unwrap_or_else(|error| panic!("{error}: {said}"))
-}
-
-/// Whether a licence expression can be met with allowed licences. Parentheses stand around parts of
-/// an AND.
-fn is_met(expression: &str, allowed: &[String]) -> bool {
-    let words = expression.replace(['(', ')'], " ").replace('/', " OR ");
-    let one = |word: &str| allowed.iter().any(|allowed| allowed == word.trim());
-    let any = |part: &str| part.split(" OR ").any(one);
-    if expression.contains('(') || !expression.contains(" OR ") {
-        words.split(" AND ").all(any)
-    } else {
-        words.split(" OR ").any(|part| part.split(" AND ").all(one))
-    }
-}
-
-#[test]
-fn dependencies_come_from_one_registry_under_licences_that_are_allowed() {
-    let listed = std::fs::read_to_string(top().join("deny.toml")).expect("deny.toml");
-    let (_, list) = listed.split_once("allow = [").expect("a list of licences");
-    let (list, _) = list.split_once(']').expect("its end");
-    let allowed: Vec<String> = list
-        .split(',')
-        .map(|one| one.trim().trim_matches('"').to_owned())
-        .filter(|one| !one.is_empty())
-        .collect();
-    // As it is really built here: with the features that are in use.
-    let output = Command::new(env!("CARGO"))
-        .args(["tree", "--workspace", "--offline", "--locked", "--prefix", "none"])
-        .args(["--format", "{p}|{l}"])
-        .current_dir(top())
-        .output()
-        .expect("cargo tree");
-    let tree = String::from_utf8(output.stdout).expect("text");
-    let mut count = 0;
-    for line in tree.lines().filter(|line| !line.is_empty()) {
-        let (package, licence) = line.split_once('|').expect("a package and its licence");
-        let licence = licence.trim_end_matches(" (*)");
-        let place = package.replace("(proc-macro)", "");
-        // Those of the registry are named without a place.
-        let ours = place.contains(top().to_str().expect("text"));
-        assert!(ours || !place.contains('('), "{package} is neither ours nor from the registry");
-        // An exception only gives more.
-        let licence = licence.replace(" WITH LLVM-exception", "");
-        assert!(is_met(&licence, &allowed), "{package}: {licence}");
-        count += 1;
-    }
-    assert!(count > 300, "{count}");
-    assert!(is_met("MIT OR GPL-3.0", &allowed) && !is_met("MIT AND GPL-3.0", &allowed));
-    assert!(is_met("(MIT OR X) AND ISC", &allowed) && !is_met("GPL-3.0", &allowed));
-}
-
-#[test]
-fn no_dependency_asks_for_a_later_compiler_than_we_state() {
-    let metadata = resolved();
-    // 1.94 and 1.94.0 are the same.
-    let version = |text: &str| -> [u32; 3] {
-        let mut numbers = text.split('.').map(|n| n.parse().unwrap());
-        std::array::from_fn(|_| numbers.next().unwrap_or(0))
-    };
-    let packages = metadata["packages"].as_array().expect("packages");
-    let ours = packages.iter().find(|p| p["name"] == "mostra-protocol").unwrap();
-    let stated = version(ours["rust_version"].as_str().expect("a stated version"));
-    for package in packages {
-        let Some(asked) = package["rust_version"].as_str() else { continue };
-        let name = package["name"].as_str().unwrap();
-        assert!(version(asked) <= stated, "{name} asks for Rust {asked}");
-    }
 }
 
 #[test]

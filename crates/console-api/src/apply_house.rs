@@ -8,6 +8,7 @@ use mostra_core::Kinds;
 use mostra_core::access::{Chosen, Grant};
 use mostra_core::house_file::{DeviceSection, FolderSection, HouseFile, HouseSection, Word};
 use mostra_core::ids::FolderId;
+use mostra_core::preset::OwnPresets;
 use mostra_core::station::Allowed;
 
 use super::ConsoleParts;
@@ -159,17 +160,19 @@ async fn presets(
     if wanted.preset.is_empty() {
         return Ok(());
     }
-    let mut presets = parts.devices.presets().await?;
-    for preset in &wanted.preset {
-        let put = folders(parts, preset.folders.as_ref()).and_then(|folders| {
-            let grant = Grant { kinds: Kinds::of(preset.kinds.iter().copied()), folders };
-            presets.put(&preset.name, &grant).map_err(|error| error.to_string())
-        });
-        if let Err(why) = put {
-            failed.push((format!("preset {}", preset.name), why));
+    let put_all = |presets: &mut OwnPresets| {
+        for preset in &wanted.preset {
+            let put = folders(parts, preset.folders.as_ref()).and_then(|folders| {
+                let grant = Grant { kinds: Kinds::of(preset.kinds.iter().copied()), folders };
+                presets.put(&preset.name, &grant).map_err(|error| error.to_string())
+            });
+            if let Err(why) = put {
+                failed.push((format!("preset {}", preset.name), why));
+            }
         }
-    }
-    parts.devices.set_presets(&presets).await?;
+        Ok::<(), std::convert::Infallible>(())
+    };
+    let Ok(_) = parts.devices.change_presets(put_all).await?;
     Ok(())
 }
 

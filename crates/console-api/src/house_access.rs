@@ -48,7 +48,13 @@ struct OpenConsole {
 
 struct ConsoleListener {
     handle: ServerHandle,
-    url: String,
+    place: SocketAddr,
+}
+
+impl ConsoleListener {
+    fn url(&self) -> String {
+        format!("https://{}", self.place)
+    }
 }
 
 impl HouseAccess {
@@ -130,7 +136,7 @@ impl HouseAccess {
                 let bound = self.bind(address).map_err(OpenError::from);
                 match bound.and_then(|listener| begin(parts, listener, &open.certificate)) {
                     Ok(listener) => {
-                        tracing::info!("the console is open to the house at {}", listener.url);
+                        tracing::info!("the console is open to the house at {}", listener.url());
                         open.listeners.insert(address, listener);
                         failing.remove(&address);
                         changed = true;
@@ -170,14 +176,12 @@ impl HouseAccess {
 
 impl OpenConsole {
     fn urls(&self) -> Vec<String> {
-        self.listeners.values().map(|listener| listener.url.clone()).collect()
+        self.listeners.values().map(ConsoleListener::url).collect()
     }
 
     /// Tells whoever leads people to the console where it is.
     fn tell(&self, parts: &ConsoleParts) {
-        let port = self.listeners.values().find_map(|listener| {
-            listener.url.rsplit(':').next().and_then(|port| port.parse().ok())
-        });
+        let port = self.listeners.values().next().map(|listener| listener.place.port());
         parts.network.console.set_house(port);
         parts.context.changed(mostra_app::Topic::House);
     }
@@ -207,9 +211,9 @@ fn begin(
     listener: std::net::TcpListener,
     certificate: &Certificate,
 ) -> Result<ConsoleListener, OpenError> {
-    let url = format!("https://{}", listener.local_addr()?);
+    let place = listener.local_addr()?;
     let handle = serve(parts, listener, Side::House, Some(certificate.tls()?))?;
-    Ok(ConsoleListener { handle, url })
+    Ok(ConsoleListener { handle, place })
 }
 
 /// Stops listeners; dropping their handles would not.

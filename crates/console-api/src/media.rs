@@ -94,7 +94,7 @@ async fn file(
     }
     Ok(match delivery.bytes() {
         Some((first, length)) => {
-            let piece = ResourcePart { opened, first, length, transfer: None };
+            let piece = ResourcePart { opened, first, length, swapped: false, transfer: None };
             answer.body(SizedStream::new(length, Box::pin(piece.chunks())))
         }
         None => answer.finish(),

@@ -7,7 +7,7 @@ use mostra_app::devices::Devices;
 use mostra_app::library::Library;
 use mostra_core::Kinds;
 use mostra_core::access::Grant;
-use mostra_core::preset::Preset;
+use mostra_core::preset::{OwnPresets, Preset};
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::JsonBody;
@@ -63,13 +63,13 @@ async fn keep(
         .parse()
         .map_err(|why| ApiFailure::invalid("Those kinds do not work").why(format!("{why}")))?;
     let folders = folders.map(|numbers| of_published(&library, numbers)).transpose()?;
-    let mut presets = devices.presets().await?;
-    presets.put(&name, &Grant { kinds, folders }).map_err(|why| {
+    let grant = Grant { kinds, folders };
+    let changed = devices.change_presets(|presets| presets.put(&name, &grant)).await?;
+    let presets = changed.map_err(|why| {
         ApiFailure::new(StatusCode::CONFLICT, "That preset cannot be kept")
             .why(format!("{why}."))
             .next("Take another name, or remove one: mostra preset list")
     })?;
-    devices.set_presets(&presets).await?;
     let kept = presets.find(&name).ok_or_else(|| ApiFailure::missing("No such preset"))?;
     Ok(web::Json(to_api(&kept)))
 }
@@ -85,11 +85,10 @@ async fn remove(
     name: web::Path<String>,
     devices: web::Data<Devices>,
 ) -> Result<HttpResponse, ApiFailure> {
-    let mut presets = devices.presets().await?;
-    if !presets.remove(&name) {
-        return Err(ApiFailure::missing("No such preset of your own")
-            .next("`mostra preset list` shows all; those of every house stay."));
-    }
-    devices.set_presets(&presets).await?;
+    let remove = |presets: &mut OwnPresets| if presets.remove(&name) { Ok(()) } else { Err(()) };
+    devices.change_presets(remove).await?.map_err(|()| {
+        ApiFailure::missing("No such preset of your own")
+            .next("`mostra preset list` shows all; those of every house stay.")
+    })?;
     Ok(HttpResponse::NoContent().finish())
 }

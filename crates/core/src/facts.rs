@@ -15,7 +15,7 @@ const WORD: usize = 40;
 
 /// Goes up whenever the readers of [`Facts`] learn something new: files whose facts were read
 /// by an earlier one are read again at the next scan.
-pub const READER: u16 = 4;
+pub const READER: u16 = 5;
 
 /// What was read from a file. What is unknown is `None` or empty.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

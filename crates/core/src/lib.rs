@@ -42,6 +42,7 @@ pub mod profile;
 pub mod proof;
 pub mod resource;
 pub mod rights;
+pub mod samples;
 pub mod saving;
 pub mod sighting;
 pub mod station;

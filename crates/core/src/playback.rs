@@ -6,6 +6,7 @@
 use crate::Kind;
 use crate::facts::Facts;
 use crate::proof::Step;
+use crate::resource::{Resource, Source};
 use serde::{Deserialize, Serialize};
 
 /// Share of the media data that counts as playing, if that is less than ten seconds.
@@ -34,6 +35,18 @@ impl Layout {
         let span = if kind == Kind::Picture { (0, size) } else { facts.media_span() };
         let needed = Layout::needed_of(kind, span.1 - span.0, facts.duration_ms);
         Layout { kind, span, needed }
+    }
+
+    /// That of a resource made of such a file.
+    pub fn of_resource(facts: &Facts, resource: &Resource) -> Layout {
+        match (&resource.source, resource.length.known()) {
+            (Source::Samples(_), Some(length)) => {
+                let kind = facts.kind;
+                let needed = Layout::needed_of(kind, length, facts.duration_ms);
+                Layout { kind, span: (0, length), needed }
+            }
+            _ => Layout::of(facts),
+        }
     }
 
     /// Media bytes in a row that count as playing, of so many that play for so long. A picture counts

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::Kind;
 use crate::facts::Facts;
 use crate::format::Format;
+use crate::samples;
 
 /// The protocolInfo of a file as it is.
 pub fn protocol_info(facts: &Facts) -> ProtocolInfo {
@@ -140,6 +141,7 @@ pub fn all() -> Vec<ProtocolInfo> {
         }));
     }
     list.extend(Rendition::ALL.map(Rendition::protocol_info));
+    list.extend(samples::infos());
     list.extend([false, true].map(caption_info));
     list.extend(Format::ALL.into_iter().filter(|format| format.row().live).map(live_info));
     let mut once: Vec<ProtocolInfo> = Vec::new();

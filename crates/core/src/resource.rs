@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::ids::FileId;
 use crate::profile::Rendition;
+use crate::samples::Samples;
 
 /// One resource of the catalogue, by which streams and proof tell apart what a device receives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -34,6 +35,8 @@ pub enum Form {
     Original,
     /// A picture.
     Picture(Rendition),
+    /// Samples without a header.
+    Samples,
     /// Subtitles.
     Captions {
         /// Which of the files beside it.
@@ -57,6 +60,8 @@ pub enum Source {
     File,
     /// A picture made from the item, or a smaller form of it.
     Picture(Rendition),
+    /// The samples in the file, without its header.
+    Samples(Samples),
     /// Subtitles beside the file.
     Captions {
         /// Which of the files beside it.
@@ -77,6 +82,7 @@ impl Source {
         match self {
             Source::File | Source::Station { .. } => Form::Original,
             Source::Picture(rendition) => Form::Picture(*rendition),
+            Source::Samples(_) => Form::Samples,
             Source::Captions { number, webvtt } => {
                 Form::Captions { number: *number, webvtt: *webvtt }
             }

@@ -198,6 +198,11 @@ impl StreamBook {
         self.streams.len()
     }
 
+    /// The devices to which they run.
+    pub fn receiving(&self) -> BTreeSet<DeviceId> {
+        self.streams.keys().map(|(device, _)| *device).collect()
+    }
+
     /// All that run, the oldest first.
     pub fn running(&self, now: Moment) -> Vec<Running> {
         let mut all: Vec<Running> =

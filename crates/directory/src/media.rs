@@ -30,7 +30,7 @@ use super::gate::{Requester, named};
 use super::sendfile::STALL;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
-    for path in ["/media/{name}", "/art/{name}", "/captions/{name}"] {
+    for path in ["/media/{name}", "/samples/{name}", "/art/{name}", "/captions/{name}"] {
         let resource = web::resource(path)
             .route(web::get().to(media))
             .route(web::head().to(media))
@@ -244,7 +244,7 @@ impl Planner<'_> {
                     }
                 }
             }
-            Source::File => {
+            Source::File | Source::Samples(_) => {
                 if let Some(busy) = self.kept_from(requester, &found) {
                     return busy.into();
                 }
@@ -310,8 +310,14 @@ impl Planner<'_> {
             Ok(opened) => opened,
             Err(error) => return unreadable(&error).into(),
         };
-        let length = Length::Known(opened.metadata.len());
-        let resource = Resource { length, ..found.resource.clone() };
+        let size = opened.metadata.len();
+        let (length, begin, swapped) = match &found.resource.source {
+            // Where they lie is only known of the file that was read.
+            Source::Samples(_) if size != found.item.facts.size => return Delivery::busy(5).into(),
+            Source::Samples(samples) => (samples.length, samples.first, samples.swapped),
+            _ => (size, 0, false),
+        };
+        let resource = Resource { length: Length::Known(length), ..found.resource.clone() };
         let mut delivery = delivery::to_device(asked, &resource, Some(&opened.validators()));
         let asks = |name: &str| (asked.field)(name).is_some();
         let (traits, base) = (&requester.device.traits, &requester.base);
@@ -320,10 +326,9 @@ impl Planner<'_> {
         let Some((first, length)) = delivery.bytes() else { return delivery.into() };
         let watch = || requester.watch(self.streams, found.load(first), length);
         let transfer = (!asked.head).then(watch);
-        Plan {
-            delivery,
-            body: MediaBody::ResourcePart(ResourcePart { opened, first, length, transfer }),
-        }
+        let first = begin + first;
+        let part = ResourcePart { opened, first, length, swapped, transfer };
+        Plan { delivery, body: MediaBody::ResourcePart(part) }
     }
 }
 
@@ -339,8 +344,8 @@ impl LocatedResource {
             folder: self.item.folder,
             title: self.title.clone(),
             format: self.resource.info.mime.clone().into_owned(),
-            layout: Layout::of(facts),
-            size: facts.size,
+            layout: Layout::of_resource(facts, &self.resource),
+            size: self.resource.length.known().unwrap_or(facts.size),
             duration_ms: facts.duration_ms,
             broadcast: facts.station.is_some(),
             from,

@@ -5,15 +5,14 @@ use std::io::{Read, Seek, SeekFrom};
 use lofty::config::{ParseOptions, ParsingMode};
 use lofty::file::{AudioFile, FileType, TaggedFile, TaggedFileExt};
 use lofty::mpeg::MpegFile;
-use lofty::picture::PictureType;
 use lofty::probe::Probe;
 use lofty::properties::FileProperties;
-use lofty::tag::Tag;
 use mostra_core::Kind;
 use mostra_core::facts::{AudioTrack, Facts};
 use mostra_core::format::Format;
 
 use crate::part_reader::PartReader;
+use crate::samples;
 use crate::tags::Words;
 use mostra_core::left_out::Reason;
 
@@ -31,8 +30,9 @@ pub(crate) fn read(file: &mut PartReader, facts: Facts, codec: &str) -> Result<F
         }
         return Ok(with_tag(facts, &found.into()));
     }
+    let media = samples::span(file, facts.format, facts.size);
     let tagged = tagged(file, kind)?;
-    let facts = with_sound(facts, tagged.properties(), codec)?;
+    let facts = with_sound(Facts { media, ..facts }, tagged.properties(), codec)?;
     Ok(with_tag(facts, &tagged))
 }
 
@@ -130,16 +130,12 @@ fn tagged(file: &mut PartReader, kind: FileType) -> Result<TaggedFile, Reason> {
     Probe::with_file_type(file, kind).options(options()).read().map_err(|_| BROKEN)
 }
 
-/// Tags of a file of any sort that the library reads; used for what our own readers found.
-pub(crate) fn tag_of(file: &mut PartReader, format: Format) -> Option<TaggedFile> {
-    tagged(file, FileType::from_ext(format.extension())?).ok()
-}
-
 /// The picture embedded in a sound file: the front cover, else the first.
+#[cfg(feature = "pictures")]
 pub(crate) fn cover(file: &mut PartReader, format: Format) -> Option<Vec<u8>> {
-    let tagged = tag_of(file, format)?;
-    let pictures = || tagged.tags().iter().flat_map(Tag::pictures);
-    let front = pictures().find(|p| p.pic_type() == PictureType::CoverFront);
+    let tagged = tagged(file, FileType::from_ext(format.extension())?).ok()?;
+    let pictures = || tagged.tags().iter().flat_map(lofty::tag::Tag::pictures);
+    let front = pictures().find(|p| p.pic_type() == lofty::picture::PictureType::CoverFront);
     front.or_else(|| pictures().next()).map(|p| p.data().to_vec())
 }
 

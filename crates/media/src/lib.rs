@@ -27,6 +27,7 @@ mod mpeg;
 mod part_reader;
 mod picture;
 pub mod playlist;
+mod samples;
 pub mod sidecar;
 pub mod subtitle;
 mod tags;

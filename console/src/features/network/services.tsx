@@ -5,6 +5,7 @@ import { api, type ActionAnswer, type FoundThing, type OfferedAction } from "../
 import { useActions, useChange, useWatchedState } from "../../api/queries";
 import { Button, Loading, Trouble } from "../../components/basics";
 import { clockTime } from "../../lib/words";
+import { Copy } from "../../components/copy";
 import { Confirm } from "../../components/dialog";
 
 /** Services in plain words, by the last word of their type. */
@@ -230,7 +231,7 @@ function Answer({ answer }: { answer: ActionAnswer }) {
         <pre className={text}>{`POST ${answer.url}\n${fields(answer.fields)}\n\n${answer.request}`}</pre>
         <pre className={`mt-2 ${text}`}>{`${answer.status}\n${fields(answer.answer_fields)}\n\n${answer.answer}`}</pre>
       </details>
-      <Button onClick={() => void navigator.clipboard.writeText(answer.curl)}>Copy as a line for a shell</Button>
+      <Copy text={answer.curl}>Copy as a line for a shell</Copy>
     </div>
   );
 }

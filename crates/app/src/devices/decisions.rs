@@ -133,16 +133,24 @@ impl Devices {
         Ok(presets.map_err(|e| StoreError::Damaged(e.to_string()))?.unwrap_or_default())
     }
 
-    /// Keeps other presets.
+    /// Changes the presets, and gives them as they are then. What `change` refuses changes nothing.
     ///
     /// # Errors
-    /// [`StoreError`] when they were not saved.
-    pub async fn set_presets(&self, presets: &OwnPresets) -> Result<(), StoreError> {
+    /// [`StoreError`] when they were not read or saved; inside, what `change` refused.
+    pub async fn change_presets<E>(
+        &self,
+        change: impl FnOnce(&mut OwnPresets) -> Result<(), E>,
+    ) -> Result<Result<OwnPresets, E>, StoreError> {
+        let _held = self.presets.lock().await;
+        let mut presets = self.presets().await?;
+        if let Err(refused) = change(&mut presets) {
+            return Ok(Err(refused));
+        }
         let text =
-            serde_json::to_string(presets).map_err(|e| StoreError::Damaged(e.to_string()))?;
+            serde_json::to_string(&presets).map_err(|e| StoreError::Damaged(e.to_string()))?;
         self.context.records.set_setting(PRESETS, &text).await?;
         self.context.changed(Topic::Devices);
-        Ok(())
+        Ok(Ok(presets))
     }
 
     /// Who let devices in last, and when.

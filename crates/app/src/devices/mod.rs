@@ -129,6 +129,8 @@ pub struct Devices {
     /// until they are in force: one that wrote what it saw before another's decision would undo
     /// that in the records.
     recording: tokio::sync::Mutex<()>,
+    /// Held while presets are changed: two who change them at once both get theirs.
+    presets: tokio::sync::Mutex<()>,
 }
 
 impl Devices {
@@ -173,6 +175,7 @@ impl Devices {
             makers: Makers::default(),
             recordings: Recordings::new(recordings),
             walkthrough_book: Mutex::new(walkthroughs),
+            presets: tokio::sync::Mutex::default(),
             by_doorway: Mutex::default(),
             record_wanted: tokio::sync::Notify::new(),
             recorded: tokio::sync::watch::Sender::new(0),
@@ -420,6 +423,17 @@ impl Devices {
     /// Whether any device receives a stream.
     pub fn is_streaming(&self) -> bool {
         self.streams.book().count() > 0
+    }
+
+    /// The addresses to which streams run now.
+    pub fn receiving_addresses(&self) -> BTreeSet<Ipv4Addr> {
+        let receiving = self.streams.book().receiving();
+        if receiving.is_empty() {
+            return BTreeSet::new();
+        }
+        let book = self.book();
+        let endpoints = receiving.iter().filter_map(|id| book.get(*id)?.endpoint());
+        endpoints.map(|endpoint| endpoint.address).collect()
     }
 
     /// Ends all that runs and that decisions and folders, as they are now, do not cover: transfers,

@@ -43,6 +43,8 @@ pub struct ResourcePart {
     pub first: u64,
     /// Its bytes.
     pub length: u64,
+    /// Whether each two bytes change places, counted from the beginning of the file.
+    pub swapped: bool,
     /// Where it is noted what becomes of them.
     pub transfer: Option<Arc<Transfer>>,
 }
@@ -97,6 +99,7 @@ impl OpenedResource {
 struct PartReading {
     file: Arc<File>,
     pool: Arc<VolumePool>,
+    swapped: bool,
     at: u64,
     left: u64,
     watched: TransferGuard,
@@ -116,18 +119,21 @@ impl Drop for TransferGuard {
 impl ResourcePart {
     /// The bytes, one chunk at a time: a client that pauses holds no thread.
     pub fn chunks(self) -> impl Stream<Item = io::Result<Bytes>> {
-        let ResourcePart { opened: OpenedResource { file, pool, .. }, first, length, transfer } =
-            self;
-        let file = Arc::new(file);
-        let reading =
-            PartReading { file, pool, at: first, left: length, watched: TransferGuard(transfer) };
+        let ResourcePart { opened, first, length, swapped, transfer } = self;
+        let OpenedResource { file, pool, .. } = opened;
+        let (file, watched) = (Arc::new(file), TransferGuard(transfer));
+        let reading = PartReading { file, pool, swapped, at: first, left: length, watched };
         stream::try_unfold(reading, |mut reading| async move {
             if reading.left == 0 {
                 return Ok(None);
             }
             let (at, length) = (reading.at, reading.left.min(CHUNK));
-            let file = reading.file.clone();
-            let bytes = reading.pool.run(move || read(&file, at, length as usize)).await?;
+            let (file, swapped) = (reading.file.clone(), reading.swapped);
+            let read = move || match swapped {
+                false => read(&file, at, length as usize),
+                true => read_swapped(&file, at, length as usize),
+            };
+            let bytes = reading.pool.run(read).await?;
             reading.at += length;
             reading.left -= length;
             if reading.left == 0
@@ -138,6 +144,17 @@ impl ResourcePart {
             Ok(Some((bytes, reading)))
         })
     }
+}
+
+/// The same with each two bytes exchanged, of which `at` may be the second.
+fn read_swapped(file: &File, at: u64, length: usize) -> io::Result<Bytes> {
+    let before = (at % 2) as usize;
+    let mut bytes =
+        Vec::from(read(file, at - before as u64, (before + length).next_multiple_of(2))?);
+    for pair in bytes.chunks_exact_mut(2) {
+        pair.swap(0, 1);
+    }
+    Ok(Bytes::from(bytes).slice(before..before + length))
 }
 
 fn read(file: &File, at: u64, length: usize) -> io::Result<Bytes> {

@@ -225,6 +225,7 @@ impl Finding {
     /// Takes what changed, begins what is due, and gives the next search to send.
     pub(super) fn poll(&mut self) -> Option<Datagram> {
         let now = self.network.context.now();
+        self.finder.set_playing(self.devices.receiving_addresses());
         let output = self.finder.poll_output(now);
         let (mut changed, mut searched) = (false, false);
         {

@@ -46,7 +46,8 @@ pub(super) fn read(text: &str, manager: Option<String>) -> Option<Firewall> {
             }
         }
     }
-    Some(Firewall { manager, chains: chains.into_iter().map(|(_, chain)| chain).collect() })
+    let chains = chains.into_iter().map(|(_, chain)| chain).collect();
+    Some(Firewall { manager, chains, older: false })
 }
 
 fn read_rule(parts: &[Value]) -> Vec<FilterRule> {

@@ -108,6 +108,8 @@ pub struct Firewall {
     pub manager: Option<String>,
     /// Its chains.
     pub chains: Vec<FilterChain>,
+    /// Whether the older packet filter (`ip_tables`) filters as well, whose rules are not read here.
+    pub older: bool,
 }
 
 /// What becomes of a packet.
@@ -151,8 +153,9 @@ impl Firewall {
     /// What becomes of a packet that begins a conversation.
     pub fn rule_on(&self, packet: &Packet<'_>) -> Ruling {
         let rulings = self.input().map(|chain| self.ruling_of(chain, packet));
+        let other = if self.older { Ruling::Unknown } else { Ruling::Accepted };
         // Each chain that every packet passes must let it in.
-        rulings.fold(Ruling::Accepted, |all, one| match (all, one) {
+        rulings.fold(other, |all, one| match (all, one) {
             (Ruling::Dropped, _) | (_, Ruling::Dropped) => Ruling::Dropped,
             (Ruling::Unknown, _) | (_, Ruling::Unknown) => Ruling::Unknown,
             (Ruling::Accepted, Ruling::Accepted) => Ruling::Accepted,
@@ -360,6 +363,18 @@ pub(super) fn check(firewall: Option<&Firewall>, facts: &NetworkFacts) -> Check 
             .remedy("Open exactly these to the home network.")
             .command(commands.join("\n"));
     }
+    if !doubtful.is_empty() && firewall.older {
+        return check
+            .outcome(
+                Outcome::Unknown,
+                "Rules of the older packet filter (ip_tables) are loaded, which are not read here.",
+            )
+            .remedy(format!(
+                "See that {ports} are open to the home network, or open the house's page on a phone: that \
+                 shows whether it is let in."
+            ))
+            .command("sudo iptables-legacy -S INPUT");
+    }
     if !doubtful.is_empty() {
         return check
             .outcome(
@@ -398,7 +413,7 @@ mod tests {
     }
 
     fn firewall(chains: Vec<FilterChain>) -> Firewall {
-        Firewall { manager: None, chains }
+        Firewall { manager: None, chains, older: false }
     }
 
     fn on(chains: Vec<FilterChain>) -> Ruling {
@@ -520,6 +535,12 @@ mod tests {
         closed.manager = Some("ufw".into());
         let command = check(Some(&closed), &facts).command.unwrap();
         assert_eq!(command, "sudo ufw allow from 192.0.2.0/24 to any port 7640 proto tcp");
+        // Rules that cannot be seen beside those make nothing certain but what is closed already.
+        closed.older = true;
+        assert_eq!(check(Some(&closed), &facts).outcome, Outcome::Stops);
+        let older = check(Some(&Firewall { older: true, ..Firewall::default() }), &facts);
+        assert_eq!(older.outcome, Outcome::Unknown);
+        assert!(older.measured.contains("ip_tables"), "{}", older.measured);
         assert_eq!(check(None, &facts).outcome, Outcome::Unknown);
         assert_eq!(check(Some(&Firewall::default()), &facts).outcome, Outcome::Ok);
     }

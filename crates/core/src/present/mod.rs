@@ -18,7 +18,7 @@ use requested_object::RequestedObject;
 use urls::art_stem;
 pub use urls::{
     RequestedResource, art_path, art_stamp, caption_field, caption_path, media_path, resource,
-    wanted,
+    samples_path, wanted,
 };
 
 use crate::access::Decision;

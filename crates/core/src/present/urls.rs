@@ -6,8 +6,12 @@ use crate::facts::Facts;
 use crate::format::FileClass;
 use crate::profile::Rendition;
 use crate::resource::{Length, Resource, Source};
+use crate::samples::Samples;
 use crate::shards::{mix, mix_text};
 use crate::traits::Traits;
+
+/// The extension of samples without a header.
+const SAMPLES: &str = "l16";
 
 /// What a path asks for of an item.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -16,6 +20,8 @@ pub enum RequestedResource {
     Original,
     /// A picture of it.
     Picture(Rendition),
+    /// The samples in it, without a header.
+    Samples,
     /// Subtitles by number, in a form.
     Captions(usize, bool),
     /// Subtitles in a form by the film's own URL with their extension in place of its own, for
@@ -38,6 +44,7 @@ pub fn wanted(path: &str) -> Option<(&str, RequestedResource)> {
             let (_, word) = (parts.next()?, parts.next()?);
             Some((id, RequestedResource::Picture(Rendition::from_word(word)?)))
         }
+        "samples" => (parts.next()? == SAMPLES).then_some((id, RequestedResource::Samples)),
         "captions" => {
             let (number, word) = (parts.next()?.parse().ok()?, parts.next()?);
             Some((id, RequestedResource::Captions(number, is_webvtt(word)?)))
@@ -73,6 +80,14 @@ pub fn resource(item: &ItemView, wanted: RequestedResource, traits: &Traits) -> 
         }
         RequestedResource::Picture(rendition) => {
             made(Source::Picture(rendition), rendition.protocol_info())
+        }
+        RequestedResource::Samples => {
+            let samples = Samples::of(facts)?;
+            Resource {
+                length: Length::Known(samples.length),
+                duration_ms: facts.duration_ms,
+                ..made(Source::Samples(samples), samples.protocol_info())
+            }
         }
         RequestedResource::Captions(number, webvtt) => {
             facts.captions.get(number)?;
@@ -115,6 +130,11 @@ pub(super) fn art_stem(original: &str, facts: &Facts) -> String {
 pub fn art_stamp(facts: &Facts) -> u64 {
     let seed = mix(facts.modified_ms as u64, facts.size);
     mix_text(seed, facts.art.as_deref().unwrap_or_default()) >> 16
+}
+
+/// The path of the samples in a file.
+pub fn samples_path(original: &str) -> String {
+    format!("/samples/{original}.{SAMPLES}")
 }
 
 /// The path of a subtitle file.
@@ -162,6 +182,7 @@ mod tests {
             let path = caption_path("f7", 2, webvtt);
             assert_eq!(wanted(&path), Some(("f7", RequestedResource::Captions(2, webvtt))));
         }
+        assert_eq!(wanted(&samples_path("f7")), Some(("f7", RequestedResource::Samples)));
         assert_eq!(wanted("/media/f7.mp4"), Some(("f7", RequestedResource::Original)));
         assert_eq!(wanted("/media/f7"), Some(("f7", RequestedResource::Original)));
         assert_eq!(wanted("/media/f7.srt"), Some(("f7", RequestedResource::AnyCaptions(false))));
@@ -171,6 +192,8 @@ mod tests {
             "/other/f7",
             "/art/f7.1.huge.jpg",
             "/art/f7",
+            "/samples/f7",
+            "/samples/f7.wav",
             "/captions/f7.x.srt",
             "/captions/f7.1.txt",
             "/captions/f7.1",

@@ -4,11 +4,15 @@ use mostra_protocol::model::didl::{
     DocumentWriter, Head, HeadNode, ObjectWriter, ResourceElement, Url, VendorElement,
 };
 
-use super::{AnswerForm, art_stem, caption_path, fit, is_pictured, original_info, parts, upright};
+use super::{
+    AnswerForm, art_stem, caption_path, fit, is_pictured, original_info, parts, samples_path,
+    upright,
+};
 use crate::Kind;
 use crate::catalogue::{ContainerClass, ItemView, Node, Object};
 use crate::facts::Facts;
 use crate::profile::{self, Rendition};
+use crate::samples::Samples;
 use crate::traits::CaptionElement;
 
 /// Writes an object; false if it found no room.
@@ -124,6 +128,8 @@ fn resources(
         .take(CAPTIONS)
         .map(|(number, caption)| caption_path(original, number, caption.webvtt))
         .collect();
+    let samples = Samples::of(facts);
+    let samples_at = samples.map(|_| samples_path(original));
     let url = [form.base, "/media/", original, ".", facts.format.extension()];
     let mut resources = Vec::with_capacity(1 + Rendition::ALL.len() + captions.len());
     resources.push(ResourceElement {
@@ -149,6 +155,16 @@ fn resources(
                 resources.push(ResourceElement { resolution, ..bare });
             }
         }
+    }
+    if let Some((samples, path)) = samples.zip(samples_at.as_deref()) {
+        let original = resources[0].clone();
+        resources.push(ResourceElement {
+            url: [form.base, path, "", "", ""],
+            info: fitted(samples.protocol_info()),
+            size: Some(samples.length),
+            bytes_per_second: Some(samples.bytes_per_second),
+            ..original
+        });
     }
     for (caption, path) in facts.captions.iter().zip(&captions) {
         let info = fitted(profile::caption_info(caption.webvtt));

@@ -1,6 +1,6 @@
 //! The control point's side of discovery as a state machine without sockets.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
@@ -24,6 +24,8 @@ const MX: u32 = 2;
 /// How long an announcement counts that says nothing of it, and the bounds (SCP-6).
 const USUAL_AGE: u64 = 1800;
 const AGES: (u64, u64) = (30, 86_400);
+/// How long one that plays is there after its time, until it is known whether it answers.
+const TRIED: Duration = Duration::from_secs(15);
 /// Devices kept, in all and of one source (SCP-15).
 const DEVICES: usize = 256;
 const OF_SOURCE: usize = 32;
@@ -83,8 +85,9 @@ pub enum FoundEvent {
     Rebooted(FoundDevice),
     /// It is there no more.
     Gone(FoundDevice, Gone),
-    /// Somebody else than the device said that it leaves: whether it answers is to be tried, and
-    /// [`Finder::absent`] or [`Finder::present`] called (SCP-9).
+    /// Whether it answers is to be tried, and [`Finder::absent`] or [`Finder::present`] called:
+    /// somebody else than the device said that it leaves (SCP-9), or it plays and its time is
+    /// over (SCP-8).
     Doubtful(FoundDevice),
 }
 
@@ -92,6 +95,8 @@ pub enum FoundEvent {
 struct CachedDevice {
     found: FoundDevice,
     source: Ipv4Addr,
+    /// Whether its time is over, and it is there only until it is known whether it answers.
+    overdue: bool,
 }
 
 #[derive(Debug)]
@@ -116,6 +121,8 @@ pub struct Finder {
     links: BTreeMap<LinkId, Searching>,
     /// By UDN in small letters, and link.
     known: BTreeMap<(String, LinkId), CachedDevice>,
+    /// Addresses of devices that play now.
+    playing: BTreeSet<Ipv4Addr>,
     datagrams: Vec<(Moment, Datagram)>,
     events: Vec<FoundEvent>,
     asked: Option<Moment>,
@@ -131,11 +138,18 @@ impl Finder {
             user_agent: user_agent.to_owned(),
             links: BTreeMap::new(),
             known: BTreeMap::new(),
+            playing: BTreeSet::new(),
             datagrams: Vec::new(),
             events: Vec::new(),
             asked: None,
             last_search: None,
         }
+    }
+
+    /// The addresses of devices that play now: of these, one whose time is over is tried before it
+    /// counts as gone.
+    pub fn set_playing(&mut self, addresses: BTreeSet<Ipv4Addr>) {
+        self.playing = addresses;
     }
 
     /// We are somebody else from now on.
@@ -209,6 +223,7 @@ impl Finder {
         for ((known, _), device) in &mut self.known {
             if *known == udn {
                 device.found.expires = device.found.expires.max(now + PERIOD);
+                device.overdue = false;
             }
         }
     }
@@ -232,6 +247,13 @@ impl Finder {
 
     /// The next thing that changed, if any.
     pub fn poll_event(&mut self, now: Moment) -> Option<FoundEvent> {
+        for known in self.known.values_mut().filter(|known| known.found.expires <= now) {
+            if !known.overdue && self.playing.contains(&known.found.address) {
+                known.overdue = true;
+                known.found.expires = now + TRIED;
+                self.events.push(FoundEvent::Doubtful(known.found.clone()));
+            }
+        }
         self.remove(Gone::Expired, |_, known| known.found.expires <= now);
         (!self.events.is_empty()).then(|| self.events.remove(0))
     }
@@ -271,6 +293,7 @@ impl Finder {
         let expires = now + Duration::from_secs(age);
         let key = (udn, link.id);
         if let Some(known) = self.known.get_mut(&key) {
+            known.overdue = false;
             let found = &mut known.found;
             found.heard = now;
             // One row refreshes all of the device (SCP-7).
@@ -311,7 +334,7 @@ impl Finder {
             expires,
         };
         self.events.push(FoundEvent::New(found.clone()));
-        self.known.insert(key, CachedDevice { found, source });
+        self.known.insert(key, CachedDevice { found, source, overdue: false });
     }
 
     fn left(&mut self, link: &Link, source: Ipv4Addr, about: &About) {

@@ -7,6 +7,8 @@ use std::fmt;
 pub const FLAGS_FILE: u32 = 0x0170_0000;
 /// Primary flags of a picture or text (PROF-9).
 pub const FLAGS_PICTURE: u32 = 0x00d0_0000;
+/// Primary flags of audio or video that is converted while it is sent (PROF-10).
+pub const FLAGS_CONVERTED: u32 = 0x0130_0000;
 
 /// Primary flags of a broadcast without a buffer (PROF-11).
 pub const FLAGS_LIVE: u32 = 0x8d10_0000;
@@ -204,6 +206,11 @@ mod tests {
         let interactive = Some(Interactive.word());
         assert_eq!(TransferMode::choose(interactive, FLAGS_PICTURE), Ok(Interactive));
         assert_eq!(TransferMode::choose(None, FLAGS_FILE), Ok(Streaming));
+        assert_eq!(TransferMode::choose(Some("streaming"), FLAGS_CONVERTED), Ok(Streaming));
+        assert_eq!(
+            TransferMode::choose(Some("Background"), FLAGS_CONVERTED),
+            Err(TransferModeError::NotAllowed)
+        );
         assert_eq!(TransferMode::choose(None, FLAGS_PICTURE), Ok(Interactive));
         assert_eq!(
             TransferMode::choose(Some("Interactive"), FLAGS_FILE),

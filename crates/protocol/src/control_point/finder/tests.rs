@@ -78,6 +78,32 @@ fn a_device_comes_moves_starts_anew_and_goes() {
 }
 
 #[test]
+fn one_that_plays_is_tried_before_it_counts_as_gone() {
+    let mut finder = finder();
+    for last in [7, 8] {
+        let heard = answer(last, &format!("uuid:{last}"), "CACHE-CONTROL: max-age=100\r\n");
+        finder.handle(at(0), 2, host(last), &heard);
+    }
+    events(&mut finder, at(0));
+    finder.set_playing([*host(7).ip()].into());
+    let over = events(&mut finder, at(100_000));
+    let [FoundEvent::Doubtful(tried), FoundEvent::Gone(gone, Gone::Expired)] = &over[..] else {
+        panic!("{over:?}")
+    };
+    assert_eq!((&*tried.udn, &*gone.udn), ("uuid:7", "uuid:8"));
+    // It answers: five minutes more, and then it is tried again.
+    finder.present(at(101_000), "uuid:7");
+    assert_eq!(events(&mut finder, at(400_000)), []);
+    let again = events(&mut finder, at(401_000));
+    assert!(matches!(&again[..], [FoundEvent::Doubtful(_)]), "{again:?}");
+    // Nothing came of it: it is tried once, and gone.
+    let until = finder.known.values().next().unwrap().found.expires;
+    assert!(until <= at(420_000) && events(&mut finder, at(402_000)).is_empty());
+    let gone = events(&mut finder, until);
+    assert!(matches!(&gone[..], [FoundEvent::Gone(_, Gone::Expired)]), "{gone:?}");
+}
+
+#[test]
 fn only_the_device_itself_says_that_it_leaves() {
     let mut finder = finder();
     finder.handle(at(0), 2, host(7), &answer(7, "uuid:A", ""));
