@@ -4,6 +4,7 @@
 //! sees at once whether either is missing or late. Its bit rate is kept up by filling, so that it
 //! says what the network carries. Files are named as they are to be shown.
 
+use std::collections::BTreeSet;
 use std::io;
 use std::path::Path;
 use std::process::Stdio;
@@ -31,6 +32,8 @@ enum Making {
     Video {
         /// Width and height.
         size: (u32, u32),
+        /// Pictures a second.
+        frames: &'static str,
         /// Seconds.
         seconds: u32,
         /// The bit rate, in kbit/s, where it is kept.
@@ -60,14 +63,14 @@ const HD: (u32, u32) = (1280, 720);
 const FULL_HD: (u32, u32) = (1920, 1080);
 
 const fn video(file: &'static str, size: (u32, u32), codecs: &'static [&'static str]) -> TestPiece {
-    let making = Making::Video { size, seconds: 30, kbits: None, codecs };
+    let making = Making::Video { size, frames: "25", seconds: 30, kbits: None, codecs };
     TestPiece { file, kind: Kind::Video, making }
 }
 
 const fn rated(file: &'static str, kbits: u32) -> TestPiece {
     let kbits = Some(kbits);
     let codecs = &["-c:a", "aac", "-b:a", "160k", "-movflags", "+faststart"];
-    let making = Making::Video { size: FULL_HD, seconds: 60, kbits, codecs };
+    let making = Making::Video { size: FULL_HD, frames: "25", seconds: 60, kbits, codecs };
     TestPiece { file, kind: Kind::Video, making }
 }
 
@@ -83,35 +86,37 @@ const fn picture(
     TestPiece { file, kind: Kind::Picture, making: Making::Picture { size, codecs } }
 }
 
+/// Those of video discs.
+const fn disc_codecs(sound: &'static str) -> [&'static str; 12] {
+    let video = ["-c:v", "mpeg2video", "-b:v", "4M", "-g", "12"];
+    let [a, b, c, d, e, f] = video;
+    [a, b, c, d, e, f, "-c:a", sound, "-b:a", "192k", "-f", "dvd"]
+}
+
 /// The pieces to play in a walkthrough, one of each kind in the order of [`Kind::ALL`].
 pub const MAIN: [&str; 3] = ["Flash and beep.mp4", "Rising notes.mp3", "Upright arrow.jpg"];
 
 /// All pieces, in the order in which they are made: first those that a walkthrough asks for.
-pub const PIECES: [TestPiece; 20] = [
+pub const PIECES: [TestPiece; 21] = [
     rated("Flash and beep.mp4", 12_000),
     // Five minutes: of one minute most players hold all.
     music("Rising notes.mp3", 300, &["-c:a", "libmp3lame", "-b:a", "320k"]),
     picture("Upright arrow.jpg", (4000, 3000), &["-q:v", "3"]),
     rated("Flash and beep, large.mp4", 40_000),
-    // The profiles that every device must take: MPEG-2 in a program stream, samples, a small JPEG.
-    video(
-        "Video MPEG-2 and MP2, small.mpg",
-        (720, 576),
-        &[
-            "-c:v",
-            "mpeg2video",
-            "-b:v",
-            "4M",
-            "-g",
-            "12",
-            "-c:a",
-            "mp2",
-            "-b:a",
-            "192k",
-            "-f",
-            "dvd",
-        ],
-    ),
+    // The profiles that every device must take: MPEG-2 in a program stream, as its part of the world
+    // has it; samples; a small JPEG.
+    video("Video MPEG-2 and MP2, 25 frames.mpg", (720, 576), &disc_codecs("mp2")),
+    TestPiece {
+        file: "Video MPEG-2 and AC-3, 30 frames.mpg",
+        kind: Kind::Video,
+        making: Making::Video {
+            size: (720, 480),
+            frames: "30000/1001",
+            seconds: 30,
+            kbits: None,
+            codecs: &disc_codecs("ac3"),
+        },
+    },
     music("Music samples.wav", 60, &["-c:a", "pcm_s16le"]),
     picture("Arrow, small.jpg", (640, 480), &["-q:v", "3"]),
     // What else is common.
@@ -221,6 +226,27 @@ pub const PIECES: [TestPiece; 20] = [
     picture("Arrow.png", (1920, 1080), &[]),
 ];
 
+/// The encoders of ffmpeg by which all pieces are made, in order.
+pub fn encoders() -> BTreeSet<&'static str> {
+    let of = |piece: &TestPiece| match piece.making {
+        Making::Video { kbits, codecs, .. } => {
+            let rated = kbits.map_or(&[][..], |_| &H264);
+            [named(rated), named(codecs)].concat()
+        }
+        Making::Music { codecs, .. } => named(codecs),
+        // Written as the name of its file says.
+        Making::Picture { .. } if piece.file.ends_with(".png") => vec!["png"],
+        Making::Picture { .. } => vec!["mjpeg"],
+    };
+    PIECES.iter().flat_map(of).collect()
+}
+
+/// The encoders that ffmpeg's arguments name.
+fn named(codecs: &[&'static str]) -> Vec<&'static str> {
+    let pairs = codecs.windows(2).filter(|pair| matches!(pair[0], "-c:v" | "-c:a"));
+    pairs.map(|pair| pair[1]).collect()
+}
+
 /// Bytes of memory, and seconds of a processor, for one piece.
 const BOUNDS: (u64, u64) = (4 << 30, 1200);
 /// How long one may take to be made.
@@ -238,11 +264,11 @@ impl TestPiece {
             |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
         let mut told = Vec::new();
         match self.making {
-            Making::Video { size: (width, height), seconds, kbits, codecs } => {
+            Making::Video { size: (width, height), frames, seconds, kbits, codecs } => {
                 let side = height / 2;
                 let picture = format!(
-                    "testsrc2=s={width}x{height}:r=25:d={seconds}[base];\
-                     color=c=white:s={side}x{side}:r=25:d={seconds}[white];\
+                    "testsrc2=s={width}x{height}:r={frames}:d={seconds}[base];\
+                     color=c=white:s={side}x{side}:r={frames}:d={seconds}[white];\
                      [base][white]overlay=x=(W-w)/2:y=(H-h)/2:enable='lt(mod(t,1),0.12)'"
                 );
                 let sound = format!(
@@ -336,6 +362,8 @@ mod tests {
     use super::*;
     use crate::probe::probe;
     use mostra_core::format::FileClass;
+    use mostra_core::profile::protocol_info;
+    use mostra_core::samples::Samples;
 
     #[test]
     fn pieces_are_named_as_formats_of_their_kind_and_the_main_ones_come_first() {
@@ -350,6 +378,46 @@ mod tests {
         for (kind, file) in Kind::ALL.into_iter().zip(MAIN) {
             let at = PIECES.iter().position(|piece| piece.file == file).unwrap();
             assert!(at < 3 && PIECES[at].kind == kind);
+        }
+    }
+
+    #[test]
+    fn every_piece_names_what_it_is_written_by() {
+        let all = encoders();
+        for name in ["libx264", "libx265", "libvpx-vp9", "aac", "ac3", "pcm_s16le", "mjpeg", "png"]
+        {
+            assert!(all.contains(name), "{name} in {all:?}");
+        }
+        for piece in PIECES {
+            let encoders = match piece.making {
+                Making::Video { kbits, codecs, .. } => {
+                    named(codecs).len() + usize::from(kbits.is_some())
+                }
+                Making::Music { codecs, .. } => named(codecs).len() + 1,
+                Making::Picture { .. } => 2,
+            };
+            assert_eq!(encoders, 2, "{}: one for each of picture and sound", piece.file);
+        }
+    }
+
+    #[test]
+    fn those_that_every_device_must_take_are_of_its_profiles() {
+        let place = tempfile::tempdir().unwrap();
+        let unfinished = tempfile::tempdir().unwrap();
+        for (file, profile) in [
+            ("Video MPEG-2 and MP2, 25 frames.mpg", "MPEG_PS_PAL"),
+            ("Video MPEG-2 and AC-3, 30 frames.mpg", "MPEG_PS_NTSC"),
+            ("Music samples.wav", "LPCM"),
+            ("Arrow, small.jpg", "JPEG_SM"),
+        ] {
+            let piece = PIECES.iter().find(|piece| piece.file == file).unwrap();
+            piece.make(place.path(), unfinished.path(), &AtomicBool::new(false)).unwrap();
+            let path = place.path().join(file);
+            let size = std::fs::metadata(&path).unwrap().len();
+            let facts = probe(&path, size, 0).unwrap();
+            let samples = Samples::of(&facts).map(Samples::protocol_info);
+            let info = samples.unwrap_or_else(|| protocol_info(&facts));
+            assert_eq!(info.profile, Some(profile), "{file}: {facts:?}");
         }
     }
 

@@ -152,7 +152,7 @@ function Progress({ scan }: { scan: Scan }) {
       : "";
   return (
     <div className="mt-4">
-      <progress className="scan" aria-label="Scan" value={scan.listed ? scan.done : undefined} max={Math.max(1, all)} />
+      <progress aria-label="Scan" value={scan.listed ? scan.done : undefined} max={Math.max(1, all)} />
       <p className="text-sm" role="status">
         {scan.done.toLocaleString("en")} of {scan.listed ? "" : "at least "}
         {all.toLocaleString("en")} files looked at · {Math.round(scan.rate).toLocaleString("en")} a second{left} ·{" "}

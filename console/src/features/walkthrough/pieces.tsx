@@ -8,7 +8,7 @@ export function Pieces({ pieces }: { pieces: TestPieces }) {
   return (
     <p role="status" className="mb-4 rounded-lg bg-accent-wash px-4 py-3">
       Test pieces are being made, once: {pieces.made} of {pieces.of} are there, now “{pieces.making}”.
-      <progress className="mt-2 block w-full accent-accent" max={pieces.of} value={pieces.made} />
+      <progress aria-label="Test pieces" className="mt-2" max={pieces.of} value={pieces.made} />
     </p>
   );
 }

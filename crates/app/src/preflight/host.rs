@@ -3,13 +3,12 @@
 use std::path::Path;
 
 use mostra_core::preflight::{DatabaseFacts, FfmpegFacts, HostFacts, SleepFacts};
+use mostra_media::test_pieces;
 
 use super::program::{line, output};
 use crate::devices::Devices;
 use crate::{Clock, Context};
 
-/// Encoders that conversions and test pieces use.
-const ENCODERS: [&str; 5] = ["libx264", "aac", "libmp3lame", "mpeg2video", "mjpeg"];
 /// Milliseconds of a year.
 const YEAR_MS: u64 = 31_556_952_000;
 /// Names of people read of the system's accounts.
@@ -103,8 +102,9 @@ async fn ffmpeg() -> Option<FfmpegFacts> {
     let listed = output("ffmpeg", &["-hide_banner", "-encoders"], 1 << 20).await?;
     let has =
         |name: &&str| listed.lines().any(|line| line.split_whitespace().nth(1) == Some(*name));
-    let missing = ENCODERS.iter().filter(|name| !has(name)).map(|name| (*name).to_owned());
-    Some(FfmpegFacts { version, missing: missing.collect() })
+    let (there, missing) = test_pieces::encoders().into_iter().partition(has);
+    let named = |names: Vec<&str>| names.into_iter().map(str::to_owned).collect();
+    Some(FfmpegFacts { version, has: named(there), missing: named(missing) })
 }
 
 async fn database(context: &Context) -> DatabaseFacts {

@@ -33,7 +33,9 @@ pub struct DatabaseFacts {
 pub struct FfmpegFacts {
     /// Its version.
     pub version: String,
-    /// Codecs that it lacks of those that are used.
+    /// Its encoders of those that are used.
+    pub has: Vec<String>,
+    /// Those that it lacks.
     pub missing: Vec<String>,
 }
 
@@ -197,7 +199,7 @@ fn ffmpeg(facts: Option<&FfmpegFacts>) -> Check {
             .remedy("Install it.")
             .command("sudo apt-get install ffmpeg");
     };
-    let measured = format!("Version {}.", facts.version);
+    let measured = format!("Version {}. It writes {}.", facts.version, facts.has.join(", "));
     if facts.missing.is_empty() {
         return check.ok(measured);
     }
@@ -260,7 +262,11 @@ mod tests {
             year: 2026,
             sleep: SleepFacts { can: Some(false), ..SleepFacts::default() },
             database: DatabaseFacts { answers: true, ..DatabaseFacts::default() },
-            ffmpeg: Some(FfmpegFacts { version: "5".into(), missing: vec![] }),
+            ffmpeg: Some(FfmpegFacts {
+                version: "5".into(),
+                has: vec!["aac".into()],
+                missing: vec![],
+            }),
             starts_with_machine: Some(true),
             ..HostFacts::default()
         }
