@@ -131,6 +131,50 @@ fn a_device_appears_is_limited_and_let_in_and_its_screen_changes() {
     });
 }
 
+#[test]
+fn a_browser_that_may_tells_once_of_a_device_that_comes_to_wait() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let _disc = house.stand_ins(&["cottage-disc-player"]);
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let browser = Browser::open().await;
+            browser.size(1280, 800).await;
+            browser.go("/settings").await;
+            browser.sign_in(PASSWORD).await;
+            browser.sees("Tell me by a notification of this browser").await;
+            browser.allow_notifications().await;
+            let tick = "[...document.querySelectorAll('#arrivals input[type=checkbox]')][0]";
+            browser.page.execute(format!("{tick}.click()"), vec![]).await.unwrap();
+            let ticked = format!("return {tick}.checked");
+            let end = Instant::now() + Duration::from_secs(10);
+            while !browser.page.execute(&*ticked, vec![]).await.unwrap().convert::<bool>().unwrap()
+            {
+                assert!(Instant::now() < end, "it stays unticked: {}", browser.text().await);
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+            browser.go("/devices").await;
+            browser.sees("Add a device…").await;
+            // What the browser is given to show, which it shows as well.
+            let record = "window.told = []; const real = window.Notification; \
+                          window.Notification = class extends real { \
+                          constructor(title, options) { super(title, options); \
+                          window.told.push([title, real.permission]); } }";
+            browser.page.execute(record, vec![]).await.unwrap();
+            house.tell(DISC_PLAYER, &["find"]);
+            browser.sees("127.0.0.12").await;
+            // A second request of the same device is nothing new.
+            house.tell(DISC_PLAYER, &["find"]);
+            house.mostra(&["house", "name", "Later"]);
+            browser.sees("Later").await;
+            let told = browser.page.execute("return window.told", vec![]).await.unwrap();
+            let told: Vec<(String, String)> = told.convert().unwrap();
+            assert_eq!(told, [("Device at 127.0.0.12 waits".into(), "granted".into())]);
+            browser.close().await;
+        });
+    });
+}
+
 /// Bytes of memory that a process uses.
 fn memory_of(process: u32) -> u64 {
     let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();

@@ -70,6 +70,20 @@ impl Browser {
             .expect("metrics");
     }
 
+    /// Lets the console show notifications, as a person does who is asked.
+    ///
+    /// # Panics
+    /// When the browser refuses.
+    pub async fn allow_notifications(&self) {
+        let origin = format!("http://127.0.0.1:{}", self.port());
+        let wish = serde_json::json!({ "permissions": ["notifications"], "origin": origin });
+        let tools = ChromeDevTools::new(self.page.handle.clone());
+        tools
+            .execute_cdp_with_params("Browser.grantPermissions", wish)
+            .await
+            .expect("a permission");
+    }
+
     /// Opens a page of the console.
     ///
     /// # Panics
