@@ -5,7 +5,7 @@ import { api, type ActionAnswer, type FoundThing, type OfferedAction } from "../
 import { useActions, useChange, useWatchedState } from "../../api/queries";
 import { Button, Loading, Trouble } from "../../components/basics";
 import { clockTime } from "../../lib/words";
-import { Copy } from "../../components/copy";
+import { CopyButton } from "../../components/copy-button";
 import { Confirm } from "../../components/dialog";
 
 /** Services in plain words, by the last word of their type. */
@@ -231,7 +231,7 @@ function Answer({ answer }: { answer: ActionAnswer }) {
         <pre className={text}>{`POST ${answer.url}\n${fields(answer.fields)}\n\n${answer.request}`}</pre>
         <pre className={`mt-2 ${text}`}>{`${answer.status}\n${fields(answer.answer_fields)}\n\n${answer.answer}`}</pre>
       </details>
-      <Copy text={answer.curl}>Copy as a line for a shell</Copy>
+      <CopyButton text={answer.curl}>Copy as a line for a shell</CopyButton>
     </div>
   );
 }

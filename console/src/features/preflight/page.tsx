@@ -2,7 +2,7 @@
 import { api, type PreflightCheck } from "../../api/client";
 import { useChange, usePreflight } from "../../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
-import { Copy } from "../../components/copy";
+import { CopyButton } from "../../components/copy-button";
 import { ago } from "../../lib/words";
 
 const SENTENCES: Record<string, string> = {
@@ -106,7 +106,7 @@ function Check({ check, mark, tone }: { check: PreflightCheck; mark: string; ton
             <code className="min-w-0 grow rounded bg-paper px-3 py-2 text-sm break-words whitespace-pre-wrap select-all">
               {command}
             </code>
-            <Copy text={command} />
+            <CopyButton text={command} />
           </div>
         )}
       </div>

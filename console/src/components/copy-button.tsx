@@ -2,7 +2,7 @@
 import { useEffect, useState } from "react";
 import { Button } from "./basics";
 
-export function Copy({ text, children = "Copy" }: { text: string; children?: string }) {
+export function CopyButton({ text, children = "Copy" }: { text: string; children?: string }) {
   const [copied, setCopied] = useState<boolean>();
   useEffect(() => {
     if (copied === undefined) return;
