@@ -283,7 +283,9 @@ const RETRY: (Duration, Duration) = (Duration::from_millis(2), Duration::from_mi
 
 /// Has the kernel send a piece of a file. Reading it happens on the drive's threads.
 async fn push(stream: &Arc<TcpStream>, piece: ResourcePart) -> io::Result<()> {
-    let ResourcePart { opened, first, length, transfer, .. } = piece;
+    let ResourcePart { opened, first, length, swapped, transfer } = piece;
+    // The kernel sends bytes as they lie; only files as they are come here.
+    debug_assert!(!swapped);
     let OpenedResource { file, pool, .. } = opened;
     let (file, end) = (Arc::new(file), first + length);
     // Only whole segments leave until all is handed over; benches/notes.md says what it brings.

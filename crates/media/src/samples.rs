@@ -56,7 +56,7 @@ fn interchange(file: &mut PartReader, size: u64) -> Option<(u64, u64)> {
     Some((at + skipped, length.checked_sub(skipped)?))
 }
 
-/// Name, place and length of the chunks up to the end or to what is no chunk.
+/// Name, place and length of the chunks up to the samples, the end, or what is no chunk.
 fn chunks(
     file: &mut PartReader,
     size: u64,
@@ -68,6 +68,10 @@ fn chunks(
         let [a, b, c, d, length @ ..] = head;
         let length = u64::from(number(length));
         found.push(([a, b, c, d], at + 8, length));
+        // Behind the samples nothing is looked for.
+        if matches!(&[a, b, c, d], b"data" | b"SSND") {
+            break;
+        }
         // Each begins at an even place.
         at += 8 + length + length % 2;
     }

@@ -425,14 +425,15 @@ impl Devices {
         self.streams.book().count() > 0
     }
 
-    /// The addresses to which streams run now.
+    /// All addresses of the devices to which streams run now.
     pub fn receiving_addresses(&self) -> BTreeSet<Ipv4Addr> {
         let receiving = self.streams.book().receiving();
         if receiving.is_empty() {
             return BTreeSet::new();
         }
         let book = self.book();
-        let endpoints = receiving.iter().filter_map(|id| book.get(*id)?.endpoint());
+        let playing = receiving.iter().filter_map(|id| book.get(*id));
+        let endpoints = playing.flat_map(|device| &device.endpoints);
         endpoints.map(|endpoint| endpoint.address).collect()
     }
 

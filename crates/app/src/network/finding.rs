@@ -225,7 +225,10 @@ impl Finding {
     /// Takes what changed, begins what is due, and gives the next search to send.
     pub(super) fn poll(&mut self) -> Option<Datagram> {
         let now = self.network.context.now();
-        self.finder.set_playing(self.devices.receiving_addresses());
+        // Who plays matters only when the time of something is over.
+        if self.finder.next_deadline().is_some_and(|deadline| deadline <= now) {
+            self.finder.set_playing(self.devices.receiving_addresses());
+        }
         let output = self.finder.poll_output(now);
         let (mut changed, mut searched) = (false, false);
         {

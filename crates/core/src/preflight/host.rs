@@ -199,7 +199,11 @@ fn ffmpeg(facts: Option<&FfmpegFacts>) -> Check {
             .remedy("Install it.")
             .command("sudo apt-get install ffmpeg");
     };
-    let measured = format!("Version {}. It writes {}.", facts.version, facts.has.join(", "));
+    let writes = match facts.has.is_empty() {
+        true => String::new(),
+        false => format!(" It writes {}.", facts.has.join(", ")),
+    };
+    let measured = format!("Version {}.{writes}", facts.version);
     if facts.missing.is_empty() {
         return check.ok(measured);
     }
