@@ -5,5 +5,12 @@ import { defineConfig } from "vitest/config";
 export default defineConfig({
   plugins: [react(), tailwind()],
   build: { target: "es2022", chunkSizeWarningLimit: 800 },
-  test: { environment: "jsdom", include: ["src/**/*.test.{ts,tsx}"] },
+  test: {
+    environment: "jsdom",
+    include: ["src/**/*.test.{ts,tsx}"],
+    setupFiles: "src/test/setup.ts",
+    // As with src/test/setup.ts: a slow machine is no failure.
+    testTimeout: 60_000,
+    hookTimeout: 60_000,
+  },
 });

@@ -17,7 +17,7 @@ const page = (start: number, count: number) => ({
   path: [],
   objects: Array.from({ length: count }, (_, n) => picture(start + n + 1)),
   start,
-  total: 150,
+  total: 45,
   incomplete: false,
 });
 
@@ -27,22 +27,24 @@ test("it runs through the whole container, and says of a picture that it cannot 
     // The second page when the first is nearly through.
     get "GET /catalogue/0/children"() {
       pages += 1;
-      return pages === 1 ? page(0, 100) : page(100, 50);
+      return pages === 1 ? page(0, 30) : page(30, 15);
     },
   });
   show(<Slideshow list={{ id: "0", wanted: "", sort: "" }} onClose={() => {}} />);
-  await screen.findByText("Storm 1 · 1 of 150");
+  await screen.findByText("Storm 1 · 1 of 45");
+  // Only what the test does goes on to the next picture, however long it takes.
+  fireEvent.keyDown(window, { key: " " });
   fireEvent.error(screen.getByAltText("Storm 1"));
   expect(screen.getByText(/Storm 1 cannot be shown/)).toBeTruthy();
   expect(screen.getByText(/storm-1\.jpg/)).toBeTruthy();
   await userEvent.click(screen.getByRole("button", { name: "Next ›" }));
   expect(screen.getByAltText("Storm 2")).toBeTruthy();
   expect(screen.queryByText(/cannot be shown/)).toBeNull();
-  for (let n = 2; n < 100; n++) fireEvent.keyDown(window, { key: "ArrowRight" });
+  for (let n = 2; n < 30; n++) fireEvent.keyDown(window, { key: "ArrowRight" });
   await waitFor(() => {
-    if (screen.queryByText("Storm 100 · 100 of 150")) fireEvent.keyDown(window, { key: "ArrowRight" });
-    expect(screen.getByText("Storm 101 · 101 of 150")).toBeTruthy();
+    if (screen.queryByText("Storm 30 · 30 of 45")) fireEvent.keyDown(window, { key: "ArrowRight" });
+    expect(screen.getByText("Storm 31 · 31 of 45")).toBeTruthy();
   });
-  for (let n = 101; n < 151; n++) fireEvent.keyDown(window, { key: "ArrowRight" });
-  await screen.findByText("Storm 1 · 1 of 150");
+  for (let n = 31; n < 46; n++) fireEvent.keyDown(window, { key: "ArrowRight" });
+  await screen.findByText("Storm 1 · 1 of 45");
 });
