@@ -3,34 +3,15 @@
 use std::fs;
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
-use std::os::unix::fs::FileExt;
-use std::path::Path;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use mostra_tests::raw::{self, ask, between, browse, call, media_path};
 use mostra_tests::subscriber::Subscriber;
 use mostra_tests::wires::hear;
-use mostra_tests::{House, SERVER, in_a_house, media, until};
+use mostra_tests::{House, LONG, SERVER, in_a_house, long_sound, media, until};
 
 const PLAYER: &str = "127.0.0.41";
 const OTHER: &str = "127.0.0.42";
-/// Bytes of a sound that no test hears to its end.
-const LONG: u64 = 600 << 20;
-
-/// A sound of many megabytes that takes no room on disk.
-fn long_sound(path: &Path) {
-    let file = fs::File::create(path).unwrap();
-    file.set_len(LONG + 44).unwrap();
-    let size = (LONG as u32).to_le_bytes();
-    let mut head = b"RIFF".to_vec();
-    head.extend((LONG as u32 + 36).to_le_bytes());
-    head.extend(b"WAVEfmt \x10\0\0\0\x01\0\x02\0");
-    head.extend(44_100_u32.to_le_bytes());
-    head.extend((44_100_u32 * 4).to_le_bytes());
-    head.extend(b"\x04\0\x10\0data");
-    head.extend(size);
-    file.write_all_at(&head, 0).unwrap();
-}
 
 /// A stream that has begun and is read slowly.
 struct Playing(TcpStream);
@@ -118,8 +99,9 @@ fn every_decision_ends_what_it_does_not_cover_and_nothing_else() {
         let _service = house.begin();
         let _folder = published(&house);
         let sound = media_path(&browse(PLAYER, "music-all"), "Long watch");
-        // By the kernel's own way, and by the framework's.
-        let both = || [sound.clone(), sound.replace(".wav", "%2Ewav")];
+        // By the kernel's own way, by the framework's, and the samples without their header.
+        let samples = sound.replace("/media/", "/samples/").replace(".wav", ".l16");
+        let ways = || [sound.clone(), sound.replace(".wav", "%2Ewav"), samples.clone()];
         let mut other = Playing::begin(OTHER, &sound);
         let everything = || house.mostra(&["device", "admit", PLAYER, "--everything"]);
         let decisions: [&[&str]; 3] = [
@@ -128,7 +110,7 @@ fn every_decision_ends_what_it_does_not_cover_and_nothing_else() {
             &["device", "forget", PLAYER, "--yes"],
         ];
         for decision in decisions {
-            let playing = both().map(|path| Playing::begin(PLAYER, &path));
+            let playing = ways().map(|path| Playing::begin(PLAYER, &path));
             house.mostra(decision);
             for playing in playing {
                 assert!(playing.ends() < SOON, "{decision:?}");

@@ -1,12 +1,15 @@
 //! State variables of things on the network, by subscription.
 
-use std::io::{BufRead as _, BufReader};
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::{TcpListener, UdpSocket};
 use std::process::Stdio;
+use std::sync::Arc;
+use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
-use mostra_tests::raw::{self, between};
-use mostra_tests::{House, in_a_house, until};
+use mostra_tests::raw::{self, between, browse, media_path};
+use mostra_tests::{House, in_a_house, long_sound, until};
 use serde_json::Value;
 
 /// Where the state of a thing's service is read.
@@ -68,27 +71,33 @@ fn what_a_speaker_tells_of_itself_is_followed_as_it_changes() {
 /// subscriptions as the test says.
 struct Publisher {
     listener: TcpListener,
+    /// How often its description was read.
+    asked: Arc<AtomicUsize>,
 }
 
 impl Publisher {
     fn new(address: &str) -> Publisher {
+        Publisher::announced_for(address, 1800)
+    }
+
+    /// One that says once that it is there for this many seconds.
+    fn announced_for(address: &str, seconds: u32) -> Publisher {
         let listener = TcpListener::bind(format!("{address}:4000")).unwrap();
         let own = UdpSocket::bind(format!("{address}:0")).unwrap();
         let socket = socket2::SockRef::from(&own);
         socket.set_multicast_if_v4(&"127.0.0.1".parse().unwrap()).unwrap();
         let kind = "urn:schemas-upnp-org:device:MediaRenderer:1";
         let text = format!(
-            "NOTIFY * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nCACHE-CONTROL: max-age=1800\r\n\
+            "NOTIFY * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nCACHE-CONTROL: max-age={seconds}\r\n\
              LOCATION: http://{address}:4000/d.xml\r\nNT: {kind}\r\nNTS: ssdp:alive\r\n\
-             USN: uuid:watched::{kind}\r\n\r\n"
+             USN: uuid:watched-{address}::{kind}\r\n\r\n"
         );
         own.send_to(text.as_bytes(), "239.255.255.250:1900").unwrap();
-        Publisher { listener }
+        Publisher { listener, asked: Arc::default() }
     }
 
     /// Answers requests until one of this method came and was answered; gives its head.
     fn serve_until(&self, method: &str, answer: &str) -> String {
-        use std::io::{Read as _, Write as _};
         loop {
             let (mut stream, _) = self.listener.accept().unwrap();
             stream.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
@@ -102,13 +111,18 @@ impl Publisher {
                 let _ = stream.write_all(answer.as_bytes());
                 return head;
             }
-            let body = "<root xmlns='urn:schemas-upnp-org:device-1-0'><device>\
+            self.asked.fetch_add(1, Relaxed);
+            let address = self.listener.local_addr().unwrap().ip();
+            let body = format!(
+                "<root xmlns='urn:schemas-upnp-org:device-1-0'><device>\
                         <deviceType>urn:schemas-upnp-org:device:MediaRenderer:1</deviceType>\
-                        <friendlyName>Odd one</friendlyName><UDN>uuid:watched</UDN><serviceList>\
+                        <friendlyName>Odd one</friendlyName><UDN>uuid:watched-{address}</UDN>\
+                        <serviceList>\
                         <service><serviceType>urn:schemas-upnp-org:service:RenderingControl:1\
                         </serviceType><serviceId>x</serviceId><SCPDURL>/s.xml</SCPDURL>\
                         <controlURL>/c</controlURL><eventSubURL>/e</eventSubURL></service>\
-                        </serviceList></device></root>";
+                        </serviceList></device></root>"
+            );
             let length = body.len();
             let head = format!("HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n");
             let _ = stream.write_all(format!("{head}{body}").as_bytes());
@@ -204,5 +218,50 @@ fn a_publisher_whose_events_do_not_come_is_told_of() {
             house.client(&["network", "watch", "Odd one", "RenderingControl", "--seconds", "1"]);
         let said = String::from_utf8_lossy(&said.stderr).into_owned();
         assert!(said.contains("its events do not arrive"), "{said}");
+    });
+}
+
+/// Requirement SCP-8: what plays is not given up without a question.
+#[test]
+fn one_that_plays_is_asked_before_it_counts_as_gone() {
+    in_a_house(|house| {
+        const PLAYING: &str = "127.0.0.64";
+        const SILENT: &str = "127.0.0.65";
+        let _service = house.begin();
+        // The second search, at which they would be asked anyhow, ends after their time.
+        let [asked, _] = [PLAYING, SILENT].map(|address| {
+            let publisher = Publisher::announced_for(address, 30);
+            let asked = publisher.asked.clone();
+            std::thread::spawn(move || publisher.serve_until("NOTHING", ""));
+            asked
+        });
+        let folder = tempfile::tempdir().unwrap();
+        long_sound(&folder.path().join("Long watch.wav"));
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);
+        house.meet(PLAYING);
+        house.admit(PLAYING);
+        let sound = media_path(&browse(PLAYING, "music-all"), "Long watch");
+        let mut stream = raw::connect_with(PLAYING, mostra_tests::SERVER, Some(4096)).unwrap();
+        let request = format!("GET {sound} HTTP/1.1\r\nHost: {}\r\n\r\n", mostra_tests::SERVER);
+        stream.write_all(request.as_bytes()).unwrap();
+        let presence = |address: &str| {
+            let view = house.json(&["network", "list"]);
+            let things = view["things"].as_array()?.iter();
+            let mut found = things.filter(|t| !t["found"].as_array().unwrap().is_empty());
+            let thing = found.find(|t| t["address"] == address)?.clone();
+            Some((thing["presence"].as_str()?.to_owned(), thing["away_why"].clone()))
+        };
+        until(10, "both to be found", || {
+            (presence(PLAYING)?.0 == "here" && presence(SILENT)?.0 == "here").then_some(())
+        });
+        let before = asked.load(Relaxed);
+        let (_, why) = until(40, "the silent one to be gone", || {
+            // It plays on.
+            assert!(stream.read(&mut [0; 65_536]).unwrap() > 0);
+            presence(SILENT).filter(|(presence, _)| presence == "away")
+        });
+        assert_eq!(why, "it announced itself no more");
+        until(5, "the one that plays to be asked", || (asked.load(Relaxed) > before).then_some(()));
+        assert_eq!(presence(PLAYING).unwrap().0, "here");
     });
 }

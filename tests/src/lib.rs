@@ -12,6 +12,8 @@ pub mod subscriber;
 pub mod wires;
 
 use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output, Stdio};
 use std::sync::OnceLock;
@@ -106,12 +108,30 @@ pub fn media(name: &str) -> PathBuf {
     top().join("demo/media").join(name)
 }
 
+/// Bytes of a sound that no test hears to its end.
+pub const LONG: u64 = 600 << 20;
+
+/// A sound of many megabytes that takes no room on disk.
+pub fn long_sound(path: &Path) {
+    let file = fs::File::create(path).expect("a file");
+    file.set_len(LONG + 44).expect("a sparse file");
+    let size = (LONG as u32).to_le_bytes();
+    let mut head = b"RIFF".to_vec();
+    head.extend((LONG as u32 + 36).to_le_bytes());
+    head.extend(b"WAVEfmt \x10\0\0\0\x01\0\x02\0");
+    head.extend(44_100_u32.to_le_bytes());
+    head.extend((44_100_u32 * 4).to_le_bytes());
+    head.extend(b"\x04\0\x10\0data");
+    head.extend(size);
+    file.write_all_at(&head, 0).expect("a header");
+}
+
 /// The library that gives a program another time (Debian's package faketime).
 ///
 /// # Panics
 /// When it is not installed.
 pub fn faketime() -> PathBuf {
-    let machines = std::fs::read_dir("/usr/lib").into_iter().flatten().flatten();
+    let machines = fs::read_dir("/usr/lib").into_iter().flatten().flatten();
     let mut files = machines.map(|one| one.path().join("faketime/libfaketime.so.1"));
     files.find(|file| file.exists()).expect("faketime is installed")
 }
@@ -127,7 +147,7 @@ pub fn not_run(why: &str) {
     let thread = std::thread::current();
     let line = format!("{}: {why}\n", thread.name().unwrap_or("a test"));
     let path = top().join("target/tests-not-run");
-    let file = std::fs::OpenOptions::new().create(true).append(true).open(path);
+    let file = fs::OpenOptions::new().create(true).append(true).open(path);
     file.and_then(|mut file| std::io::Write::write_all(&mut file, line.as_bytes()))
         .expect("the list of tests that did not run");
 }
@@ -257,9 +277,9 @@ impl House {
     pub fn put_test_pieces(&self) {
         use mostra_media::test_pieces::{MAIN, PIECES};
         let place = self.data.path().join("test-pieces");
-        std::fs::create_dir_all(&place).expect("a directory");
+        fs::create_dir_all(&place).expect("a directory");
         for piece in PIECES {
-            std::fs::write(place.join(piece.file), "").expect("a file");
+            fs::write(place.join(piece.file), "").expect("a file");
         }
         const SOURCES: [&[&str]; 3] = [
             &["testsrc2=s=320x180:r=10:d=60", "-f", "lavfi", "-i", "sine=d=60", "-b:v", "800k"],
@@ -327,7 +347,7 @@ impl House {
     }
 
     fn launch_as(&self, command: &mut Command) -> Running {
-        let log = std::fs::OpenOptions::new()
+        let log = fs::OpenOptions::new()
             .create(true)
             .append(true)
             .open(self.data.path().join("mostrad.log"))
@@ -361,7 +381,7 @@ impl House {
     /// The same of another command.
     pub fn begin_as(&self, command: &mut Command) -> Running {
         let running = self.answering(self.launch_as(command));
-        std::fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
+        fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
         let file = self.data.path().join("password");
         self.mostra(&["login", "--password-file", file.to_str().expect("text")]);
         running
@@ -369,7 +389,7 @@ impl House {
 
     /// What the service logged.
     pub fn log(&self) -> String {
-        std::fs::read_to_string(self.data.path().join("mostrad.log")).unwrap_or_default()
+        fs::read_to_string(self.data.path().join("mostrad.log")).unwrap_or_default()
     }
 
     /// Runs the client.
@@ -447,7 +467,7 @@ impl House {
     /// # Panics
     /// When nobody is signed in.
     pub fn api_with(&self, method: &str, path: &str, body: &str) -> std::io::Result<raw::Answer> {
-        let token = std::fs::read_to_string(self.data.path().join("token")).expect("a token");
+        let token = fs::read_to_string(self.data.path().join("token")).expect("a token");
         let request = format!(
             "{method} /api/v1{path} HTTP/1.1\r\nHost: 127.0.0.1:7641\r\n\
              Authorization: Bearer {}\r\nContent-Type: application/json\r\n\
@@ -495,7 +515,7 @@ impl House {
             .expect("mostra-stage starts");
         let running = Running(child);
         for file in files {
-            let text = std::fs::read_to_string(file).expect("a persona");
+            let text = fs::read_to_string(file).expect("a persona");
             let address = text.lines().find_map(|line| line.strip_prefix("address = "));
             let address = address.expect("a persona's address").trim_matches('"');
             until(30, "a stand-in", || raw::get(&format!("{address}:7690"), "/stage/screen").ok());

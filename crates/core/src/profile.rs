@@ -333,6 +333,7 @@ mod tests {
         let picture = Facts::bare(Kind::Picture, Format::Jpeg, 1, 0);
         let film = Facts::bare(Kind::Video, Format::Mp4, 1, 0);
         let sound = Facts::bare(Kind::Music, Format::Mp3, 1, 0);
+        let samples = samples::infos().next().unwrap();
         let station = Facts { station: Some("http://radio.example/".into()), ..sound.clone() };
         for (info, expected) in [
             (protocol_info(&film), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=01700000"),
@@ -340,6 +341,7 @@ mod tests {
             (protocol_info(&picture), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=00D00000"),
             (Rendition::Small.protocol_info(), "OP=01;DLNA.ORG_CI=1;DLNA.ORG_FLAGS=00D00000"),
             (caption_info(false), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=00D00000"),
+            (samples, "OP=01;DLNA.ORG_CI=1;DLNA.ORG_FLAGS=01700000"),
             (protocol_info(&station), "OP=00;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=8D100000"),
         ] {
             let features = info.features();

@@ -325,7 +325,7 @@ async fn scan(
         volumes: library.files.volumes.clone(),
     };
     let walk = tokio::task::spawn_blocking(move || Walk::run(job, sender));
-    let mut report = Report::default();
+    let mut changes = Changes::default();
     let mut left: Vec<LeftOut> = Vec::new();
     let mut growing = ScanPlaces::new();
     let mut lists = Vec::new();
@@ -363,7 +363,7 @@ async fn scan(
                             None => {
                                 let what =
                                     if serial.is_some() { What::Changed } else { What::Added };
-                                report.note(what, &path);
+                                changes.note(what, &path);
                                 book.put(library, path, facts, serial, None, &mut batch).await?;
                             }
                         }
@@ -371,7 +371,7 @@ async fn scan(
                 }
                 Finding::Facts { path, facts, serial, moved_from } => {
                     let what = if serial.is_some() { What::Changed } else { What::Added };
-                    report.note(what, &path);
+                    changes.note(what, &path);
                     book.put(library, path, facts, serial, moved_from, &mut batch).await?;
                 }
                 Finding::Away(path) => hide(library, folder, &book, path).await?,
@@ -412,7 +412,7 @@ async fn scan(
         }
     }
     for path in book.remove_unseen(&seen, whole, &mut batch) {
-        report.note(What::Gone, &path);
+        changes.note(What::Gone, &path);
     }
     writer.put(batch).await?;
     writer.finish().await?;
@@ -435,14 +435,14 @@ async fn scan(
         .scanned(folder.serial, scanned, &left, (!whole).then_some(&seen.directories))
         .await?;
     // A scan that found nothing else than before leaves no report, unless a person asked.
-    if report.counts != [0; 3] || why == "asked" || first {
+    if changes.counts != [0; 3] || why == "asked" || first {
         let report = ScanReport {
             id: 0,
             began,
             ended,
             why: why.into(),
-            counts: report.counts,
-            files: report.files,
+            counts: changes.counts,
+            files: changes.files,
         };
         library.context.records.add_scan_report(folder.serial, &report).await?;
     }
@@ -490,13 +490,16 @@ fn come_back(library: &Arc<Library>, folder: &Folder, places: ScanPlaces) {
     });
 }
 
+/// What a scan found changed, for its report.
 #[derive(Default)]
-struct Report {
+struct Changes {
+    /// By [`What`].
     counts: [u64; 3],
+    /// What happened, and the path; the first of each.
     files: Vec<(String, String)>,
 }
 
-impl Report {
+impl Changes {
     fn note(&mut self, what: What, path: &str) {
         let count = &mut self.counts[what as usize];
         *count += 1;
