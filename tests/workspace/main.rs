@@ -36,7 +36,8 @@ fn arrows_point_one_way() {
     let allowed = BTreeMap::from([
         ("mostra-protocol", vec![]),
         ("mostra-core", vec!["mostra-protocol"]),
-        ("mostra-media", vec!["mostra-core"]),
+        ("mostra-pixels", vec![]),
+        ("mostra-media", vec!["mostra-core", "mostra-pixels"]),
         ("mostra-store", vec!["mostra-core"]),
         ("mostra-api", vec![]),
         ("mostra-net", vec!["mostra-protocol"]),

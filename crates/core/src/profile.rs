@@ -341,7 +341,7 @@ mod tests {
             (protocol_info(&picture), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=00D00000"),
             (Rendition::Small.protocol_info(), "OP=01;DLNA.ORG_CI=1;DLNA.ORG_FLAGS=00D00000"),
             (caption_info(false), "OP=01;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=00D00000"),
-            (samples, "OP=01;DLNA.ORG_CI=1;DLNA.ORG_FLAGS=01700000"),
+            (samples, "OP=01;DLNA.ORG_CI=1;DLNA.ORG_FLAGS=01300000"),
             (protocol_info(&station), "OP=00;DLNA.ORG_CI=0;DLNA.ORG_FLAGS=8D100000"),
         ] {
             let features = info.features();

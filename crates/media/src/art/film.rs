@@ -6,8 +6,9 @@ use std::sync::OnceLock;
 use std::time::Duration;
 
 use mostra_core::format::Format;
+use mostra_pixels::Pixels;
 
-use super::pixels::Pixels;
+use super::pixels;
 use crate::external_program;
 
 /// The longest that the film program may take for one picture.
@@ -43,7 +44,7 @@ fn still(path: &Path) -> Option<Pixels> {
     let mut command = external_program::program("heif-convert");
     command.args(["-q", "90"]).args([path, made.as_path()]);
     external_program::output(command, PATIENCE)?;
-    Pixels::of(&std::fs::read(made).ok()?, None)
+    pixels(&std::fs::read(made).ok()?, None)
 }
 
 fn frame_at(path: &Path, seconds: Option<f64>, format: Format) -> Option<Pixels> {
@@ -55,5 +56,5 @@ fn frame_at(path: &Path, seconds: Option<f64>, format: Format) -> Option<Pixels>
     command.args(external_program::only(format)?).arg("-i").arg(external_program::named(path)?);
     command.args(["-frames:v", "1", "-vf", "scale='min(1024,iw)':-2", "-threads", "1"]);
     command.args(["-f", "image2pipe", "-c:v", "mjpeg", "-q:v", "3", "pipe:1"]);
-    Pixels::of(&external_program::output(command, PATIENCE)?, None)
+    pixels(&external_program::output(command, PATIENCE)?, None)
 }

@@ -5,7 +5,6 @@
 
 mod apart;
 mod film;
-mod pixels;
 mod preview;
 
 use std::fs::File;
@@ -15,20 +14,18 @@ use mostra_core::Kind;
 use mostra_core::facts::Facts;
 use mostra_core::format::Format;
 use mostra_core::profile::Rendition;
+use mostra_pixels::Pixels;
 
 pub use apart::{MAKE, Made, Priority, make_apart, make_for_parent};
 pub use film::films_pictured;
 
 use crate::audio;
 use crate::part_reader::PartReader;
-use pixels::Pixels;
 
-/// Bytes of a picture file that are read, and pixels that are unpacked: the largest cameras make
-/// 150 million.
+/// Bytes of a picture file that are read.
 const BYTES: u64 = 256 << 20;
-const PIXELS: u64 = 160_000_000;
 /// Bytes of memory of the process that makes a picture.
-const MEMORY: u64 = 1 << 30;
+const MEMORY: u64 = 2 * mostra_pixels::MEMORY;
 
 /// Where a picture is made from.
 pub enum PictureSource {
@@ -79,17 +76,17 @@ fn made(source: PictureSource, wanted: Rendition) -> Option<Renditions> {
                 return Some(vec![(wanted, preview)]);
             }
             file.rewind().ok()?;
-            if !pixels::is_jpeg(&mut file) {
-                return all_of(Pixels::read(BufReader::new(file))?, orientation);
+            if !is_jpeg(&mut file) {
+                return all_of(Pixels::read(&mut BufReader::new(file))?, orientation);
             }
             let mut bytes = Vec::new();
             file.take(BYTES).read_to_end(&mut bytes).ok()?;
-            all_of(Pixels::of(&bytes, orientation)?, orientation)
+            all_of(pixels(&bytes, orientation)?, orientation)
         }
         PictureSource::Embedded(file, format) => {
             let size = file.metadata().ok()?.len();
             let mut file = PartReader::new(file, size);
-            all_of(Pixels::of(&audio::cover(&mut file, format)?, None)?, None)
+            all_of(pixels(&audio::cover(&mut file, format)?, None)?, None)
         }
         PictureSource::Film(file, duration, format) => {
             all_of(film::frame(&file, duration, format)?, None)
@@ -97,12 +94,24 @@ fn made(source: PictureSource, wanted: Rendition) -> Option<Renditions> {
     }
 }
 
+/// Whether a file begins as a JPEG does.
+fn is_jpeg(file: &mut File) -> bool {
+    let mut begin = [0; 3];
+    let read = file.read_exact(&mut begin).is_ok();
+    file.rewind().is_ok() && read && begin == [0xff, 0xd8, 0xff]
+}
+
+/// As many pixels of a picture as its renditions need.
+fn pixels(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
+    Pixels::of(bytes, orientation, |size| Rendition::Medium.fit(size))
+}
+
 /// All renditions of a picture, which is turned upright: each from the next larger one, as that is
 /// quicker.
 fn all_of(picture: Pixels, orientation: Option<u8>) -> Option<Renditions> {
     let size = picture.original(orientation);
     let (width, height) = Rendition::Medium.fit(size);
-    let lies = pixels::lies(orientation);
+    let lies = mostra_pixels::lies(orientation);
     let (across, down) = if lies { (height, width) } else { (width, height) };
     let mut last = picture.shrunk(across, down)?.turned(orientation);
     let mut all = Vec::new();

@@ -6,7 +6,7 @@ use std::io::{Cursor, Read as _, Seek as _};
 use exif::{In, Tag};
 use mostra_core::profile::Rendition;
 
-use super::pixels::{Pixels, is_jpeg};
+use super::{is_jpeg, pixels};
 
 /// Bytes at the beginning of a file in which it is, with the size of the picture.
 const BEGIN: u64 = 256 << 10;
@@ -20,20 +20,19 @@ pub(super) fn of(file: &mut File, orientation: Option<u8>) -> Option<Vec<u8>> {
     }
     let mut begin = Vec::new();
     file.by_ref().take(BEGIN).read_to_end(&mut begin).ok()?;
-    let header = turbojpeg::read_header(&begin).ok()?;
+    let size = mostra_pixels::jpeg_size(&begin)?;
     let exif = exif::Reader::new().read_from_container(&mut Cursor::new(&begin)).ok()?;
-    let number = |tag, of| exif.get_field(tag, of)?.value.get_uint(0).map(|n| n as usize);
+    let number = |tag, of| exif.get_field(tag, of)?.value.get_uint(0);
     // A program that changed the size without the rest says so here.
     let said = number(Tag::PixelXDimension, In::PRIMARY);
-    if said.is_some_and(|width| width != header.width && width != header.height) {
+    if said.is_some_and(|width| width != size.0 && width != size.1) {
         return None;
     }
-    let from = number(Tag::JPEGInterchangeFormat, In::THUMBNAIL)?;
-    let length = number(Tag::JPEGInterchangeFormatLength, In::THUMBNAIL)?;
+    let from = number(Tag::JPEGInterchangeFormat, In::THUMBNAIL)? as usize;
+    let length = number(Tag::JPEGInterchangeFormatLength, In::THUMBNAIL)? as usize;
     let inside = exif.buf().get(from..from.checked_add(length)?)?;
-    let size = (u32::try_from(header.width).ok()?, u32::try_from(header.height).ok()?);
     let wanted = Rendition::Thumbnail.fit(size);
-    let small = Pixels::of(inside, None)?;
+    let small = pixels(inside, None)?;
     if !shows(small.original(None), size, wanted) {
         return None;
     }

@@ -1,39 +1,44 @@
 //! A picture as pixels: read, made smaller, turned and written.
+//!
+//! Apart from all else, since the libraries' code for pixels is compiled here: it is optimised in
+//! every profile, and compiled once.
 
-use std::fs::File;
-use std::io::{BufRead, Cursor, Read as _, Seek};
+use std::io::{BufRead, Cursor, Seek};
 
-use fast_image_resize::images::{Image, ImageRef};
-use fast_image_resize::{FilterType, PixelType, ResizeAlg, ResizeOptions, Resizer};
+use fast_image_resize::images::{TypedImage, TypedImageRef};
+use fast_image_resize::pixels::U8x3;
+use fast_image_resize::{FilterType, ResizeAlg, ResizeOptions, Resizer};
 use image::{DynamicImage, ImageDecoder as _, ImageReader, Limits, RgbImage, imageops};
-use mostra_core::profile::Rendition;
 use turbojpeg::{Colorspace, Compressor, Decompressor, PixelFormat, ScalingFactor, Subsamp};
 
-use super::{MEMORY, PIXELS};
-
+/// Pixels that are unpacked at most: the largest cameras make 150 million.
+pub const PIXELS: u64 = 160_000_000;
+/// Bytes of memory that reading a picture takes at most.
+pub const MEMORY: u64 = 512 << 20;
 /// The quality of the JPEGs that are written.
 const QUALITY: i32 = 82;
 /// Progressive JPEGs have ten or so; thousands are made to keep a reader busy.
 const SCANS: u32 = 500;
 
+/// What a picture is read from: one type, since every decoder is compiled for each.
+pub trait BufReadSeek: BufRead + Seek {}
+
+impl<T: BufRead + Seek> BufReadSeek for T {}
+
+/// The width and height that is needed of an upright picture of a width and height.
+pub type Needed = fn((u32, u32)) -> (u32, u32);
+
 /// A picture, perhaps unpacked smaller than it is.
 #[derive(Debug)]
-pub(super) struct Pixels {
+pub struct Pixels {
     pixels: RgbImage,
     /// Its size as it is stored.
     size: (u32, u32),
 }
 
 /// Whether a picture of this Exif orientation is stored lying on its side.
-pub(super) fn lies(orientation: Option<u8>) -> bool {
+pub fn lies(orientation: Option<u8>) -> bool {
     matches!(orientation, Some(5..=8))
-}
-
-/// Whether a file begins as a JPEG does.
-pub(super) fn is_jpeg(file: &mut File) -> bool {
-    let mut begin = [0; 3];
-    let read = file.read_exact(&mut begin).is_ok();
-    file.rewind().is_ok() && read && begin == [0xff, 0xd8, 0xff]
 }
 
 impl Pixels {
@@ -42,19 +47,19 @@ impl Pixels {
         Pixels { pixels, size }
     }
 
-    /// Reads a picture; of a JPEG only as many pixels as the renditions need of it when it is
-    /// turned by this orientation.
-    pub(super) fn of(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
-        scaled_jpeg(bytes, orientation).or_else(|| Pixels::read(Cursor::new(bytes)))
+    /// Reads a picture. Of a JPEG that is to be turned by this orientation only as many pixels as
+    /// are needed: `needed` gives the width and height that is wanted of an upright picture's.
+    pub fn of(bytes: &[u8], orientation: Option<u8>, needed: Needed) -> Option<Pixels> {
+        scaled_jpeg(bytes, orientation, needed).or_else(|| Pixels::read(&mut Cursor::new(bytes)))
     }
 
     /// Reads a picture of any format that is known, whole.
-    pub(super) fn read(reader: impl BufRead + Seek) -> Option<Pixels> {
+    pub fn read(reader: &mut dyn BufReadSeek) -> Option<Pixels> {
         let mut reader = ImageReader::new(reader).with_guessed_format().ok()?;
         let mut limits = Limits::default();
         limits.max_image_width = Some(32_000);
         limits.max_image_height = Some(32_000);
-        limits.max_alloc = Some(MEMORY / 2);
+        limits.max_alloc = Some(MEMORY);
         reader.limits(limits);
         let decoder = reader.into_decoder().ok()?;
         let (width, height) = decoder.dimensions();
@@ -65,27 +70,28 @@ impl Pixels {
     }
 
     /// Its full size when it is turned upright.
-    pub(super) fn original(&self, orientation: Option<u8>) -> (u32, u32) {
+    pub fn original(&self, orientation: Option<u8>) -> (u32, u32) {
         let (width, height) = self.size;
         if lies(orientation) { (height, width) } else { (width, height) }
     }
 
     /// The same in another size, which is no larger.
-    pub(super) fn shrunk(self, width: u32, height: u32) -> Option<Pixels> {
+    pub fn shrunk(self, width: u32, height: u32) -> Option<Pixels> {
         let (w, h) = self.pixels.dimensions();
         if (w, h) == (width, height) {
             return Some(self);
         }
-        let from = ImageRef::new(w, h, self.pixels.as_raw(), PixelType::U8x3).ok()?;
-        let mut to = Image::new(width, height, PixelType::U8x3);
-        let by = ResizeAlg::Convolution(FilterType::Hamming);
-        Resizer::new().resize(&from, &mut to, &ResizeOptions::new().resize_alg(by)).ok()?;
-        let pixels = RgbImage::from_raw(width, height, to.into_vec())?;
+        let mut pixels = RgbImage::new(width, height);
+        // Typed: else this is compiled for every type of pixel there is, which takes minutes.
+        let from = TypedImageRef::<U8x3>::from_buffer(w, h, self.pixels.as_raw()).ok()?;
+        let mut to = TypedImage::<U8x3>::from_buffer(width, height, pixels.as_mut()).ok()?;
+        let by = ResizeOptions::new().resize_alg(ResizeAlg::Convolution(FilterType::Hamming));
+        Resizer::new().resize_typed(&from, &mut to, &by).ok()?;
         Some(Pixels { pixels, size: self.size })
     }
 
     /// Turned upright.
-    pub(super) fn turned(self, orientation: Option<u8>) -> Pixels {
+    pub fn turned(self, orientation: Option<u8>) -> Pixels {
         use imageops::{flip_horizontal, flip_vertical, rotate90, rotate180, rotate270};
         let it = &self.pixels;
         let pixels = match orientation {
@@ -102,7 +108,7 @@ impl Pixels {
     }
 
     /// As baseline JPEG.
-    pub(super) fn jpeg(&self) -> Option<Vec<u8>> {
+    pub fn jpeg(&self) -> Option<Vec<u8>> {
         let mut compressor = Compressor::new().ok()?;
         compressor.set_quality(QUALITY).ok()?;
         compressor.set_subsamp(Subsamp::Sub2x2).ok()?;
@@ -116,7 +122,7 @@ impl Pixels {
 
 /// Reads a JPEG, made smaller while it is unpacked; `None` for what the quick library does not
 /// take, such as one for printing or a damaged one.
-fn scaled_jpeg(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
+fn scaled_jpeg(bytes: &[u8], orientation: Option<u8>, needed: Needed) -> Option<Pixels> {
     let mut reader = Decompressor::new().ok()?;
     reader.set_scan_limit(SCANS).ok()?;
     let header = reader.read_header(bytes).ok()?;
@@ -126,7 +132,7 @@ fn scaled_jpeg(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
         return None;
     }
     let upright = if lies(orientation) { (height, width) } else { (width, height) };
-    let needed = Rendition::Medium.fit(upright);
+    let needed = needed(upright);
     let needed = if lies(orientation) { (needed.1, needed.0) } else { needed };
     // Those that the library does by the processor's vectors.
     let factors = [ScalingFactor::ONE_EIGHTH, ScalingFactor::ONE_QUARTER, ScalingFactor::ONE_HALF];
@@ -147,4 +153,10 @@ fn scaled_jpeg(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
     };
     reader.decompress(bytes, image).ok()?;
     Some(Pixels { pixels, size: (width, height) })
+}
+
+/// The width and height that a JPEG's header says, as it is stored.
+pub fn jpeg_size(begin: &[u8]) -> Option<(u32, u32)> {
+    let header = turbojpeg::read_header(begin).ok()?;
+    Some((u32::try_from(header.width).ok()?, u32::try_from(header.height).ok()?))
 }
