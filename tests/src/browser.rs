@@ -32,7 +32,7 @@ impl Browser {
             .stderr(Stdio::null())
             .spawn()
             .expect("chromedriver starts");
-        let driver = Running(driver);
+        let driver = Running::of(driver);
         until(30, "chromedriver", || crate::raw::get(&format!("127.0.0.1:{PORT}"), "/status").ok());
         let mut wishes = DesiredCapabilities::chrome();
         for flag in [

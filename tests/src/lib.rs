@@ -6,16 +6,17 @@
 pub mod browser;
 mod cluster;
 pub mod drive;
+mod files;
 pub mod raw;
 pub mod relay;
+mod service;
 pub mod subscriber;
 pub mod wires;
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Output, Stdio};
+use std::process::{Command, Output, Stdio};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
@@ -23,6 +24,8 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 
 pub use cluster::{Cluster, another_database, by_socket_for_all, psql, query, start_postgres};
+pub use files::{LONG, faketime, long_sound, media};
+pub use service::Running;
 
 /// The password of every test house.
 pub const PASSWORD: &str = "lamp and lens";
@@ -103,39 +106,6 @@ fn database() -> String {
     another_database(url, &name)
 }
 
-/// A file of the demo media.
-pub fn media(name: &str) -> PathBuf {
-    top().join("demo/media").join(name)
-}
-
-/// Bytes of a sound that no test hears to its end.
-pub const LONG: u64 = 600 << 20;
-
-/// A sound of many megabytes that takes no room on disk.
-pub fn long_sound(path: &Path) {
-    let file = fs::File::create(path).expect("a file");
-    file.set_len(LONG + 44).expect("a sparse file");
-    let size = (LONG as u32).to_le_bytes();
-    let mut head = b"RIFF".to_vec();
-    head.extend((LONG as u32 + 36).to_le_bytes());
-    head.extend(b"WAVEfmt \x10\0\0\0\x01\0\x02\0");
-    head.extend(44_100_u32.to_le_bytes());
-    head.extend((44_100_u32 * 4).to_le_bytes());
-    head.extend(b"\x04\0\x10\0data");
-    head.extend(size);
-    file.write_all_at(&head, 0).expect("a header");
-}
-
-/// The library that gives a program another time (Debian's package faketime).
-///
-/// # Panics
-/// When it is not installed.
-pub fn faketime() -> PathBuf {
-    let machines = fs::read_dir("/usr/lib").into_iter().flatten().flatten();
-    let mut files = machines.map(|one| one.path().join("faketime/libfaketime.so.1"));
-    files.find(|file| file.exists()).expect("faketime is installed")
-}
-
 /// Says that a test cannot run here. That fails it, unless `MOSTRA_TESTS_PARTIAL=1` is set: then it
 /// is counted, and scripts/test says at its end how many there were.
 ///
@@ -174,51 +144,6 @@ pub fn in_a_house(test: impl FnOnce(House) + Send + 'static) {
     }
 }
 
-/// A process that ends with the test.
-pub struct Running(Child);
-
-impl Running {
-    /// One that was started otherwise.
-    pub fn of(child: Child) -> Running {
-        Running(child)
-    }
-
-    /// Asks it to stop and waits; gives whether it ended well.
-    ///
-    /// # Panics
-    /// When it does not end within 10 s.
-    pub fn stop(&mut self) -> bool {
-        self.ask_to_stop();
-        until(30, "the process to end", || self.0.try_wait().expect("wait")).success()
-    }
-
-    /// Asks it to stop, and does not wait.
-    pub fn ask_to_stop(&self) {
-        self.signal(nix::sys::signal::Signal::SIGTERM);
-    }
-
-    /// Ends it at once.
-    pub fn kill(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-
-    /// The process.
-    pub fn id(&self) -> u32 {
-        self.0.id()
-    }
-
-    fn signal(&self, signal: nix::sys::signal::Signal) {
-        let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(self.0.id() as i32), signal);
-    }
-}
-
-impl Drop for Running {
-    fn drop(&mut self) {
-        self.kill();
-    }
-}
-
 /// A house under test.
 pub struct House {
     /// Its data directory.
@@ -241,155 +166,6 @@ impl House {
     /// Another house on the same host, with data and records of its own.
     pub fn beside(&self) -> House {
         House::new(database())
-    }
-
-    /// The command that starts the service.
-    pub fn service_command(&self) -> Command {
-        let mut command = self.bare_command();
-        command.args(["--interfaces", "loopback"]);
-        command
-    }
-
-    /// The same on the interfaces that its files name.
-    pub fn bare_command(&self) -> Command {
-        let mut command = match self.under.split_first() {
-            Some((program, arguments)) => {
-                let mut command = Command::new(program);
-                command.args(arguments).arg(binary("mostrad"));
-                command
-            }
-            None => Command::new(binary("mostrad")),
-        };
-        command.arg("--data").arg(self.data.path());
-        // What many tests do at once is enough for the processors; one has them made ahead.
-        command.args(["--pictures", "asked"]);
-        command.env("MOSTRA_DATABASE_URL", &self.database_url);
-        // Making them takes minutes; who wants some puts small ones there.
-        command.env("MOSTRA_TEST_PIECES", "off");
-        command
-    }
-
-    /// Puts small test pieces where the service keeps its own, so that it makes none: those that are
-    /// played in a walkthrough, and nothing in the place of the others.
-    ///
-    /// # Panics
-    /// When ffmpeg does not make them.
-    pub fn put_test_pieces(&self) {
-        use mostra_media::test_pieces::{MAIN, PIECES};
-        let place = self.data.path().join("test-pieces");
-        fs::create_dir_all(&place).expect("a directory");
-        for piece in PIECES {
-            fs::write(place.join(piece.file), "").expect("a file");
-        }
-        const SOURCES: [&[&str]; 3] = [
-            &["testsrc2=s=320x180:r=10:d=60", "-f", "lavfi", "-i", "sine=d=60", "-b:v", "800k"],
-            &["sine=d=120", "-b:a", "128k"],
-            &["color=c=red:s=320x240:d=1", "-frames:v", "1", "-update", "1"],
-        ];
-        for (file, source) in MAIN.iter().zip(SOURCES) {
-            let made = Command::new("ffmpeg")
-                .args(["-loglevel", "error", "-y", "-f", "lavfi", "-i"])
-                .args(source)
-                .arg(place.join(file))
-                .stdin(Stdio::null())
-                .status();
-            assert!(made.is_ok_and(|status| status.success()), "{file} is made");
-        }
-    }
-
-    /// Starts the service and waits until its console answers.
-    ///
-    /// # Panics
-    /// When it does not.
-    pub fn start(&self) -> Running {
-        self.start_with(&[])
-    }
-
-    /// The same with further flags.
-    ///
-    /// # Panics
-    /// When it does not.
-    pub fn start_with(&self, flags: &[&str]) -> Running {
-        let running = self.launch_with(flags);
-        self.answering(running)
-    }
-
-    /// Waits until the console of a service that was launched answers.
-    fn answering(&self, mut running: Running) -> Running {
-        let end = Instant::now() + Duration::from_secs(60);
-        while !raw::get("127.0.0.1:7641", "/api/v1/setup").is_ok_and(|a| a.status == 200) {
-            let ended = running.0.try_wait().expect("wait");
-            assert!(
-                ended.is_none() && Instant::now() < end,
-                "the console does not answer ({}); the service's log:\n{}",
-                ended.map_or("still running".to_owned(), |e| e.to_string()),
-                self.log(),
-            );
-            std::thread::sleep(Duration::from_millis(20));
-        }
-        running
-    }
-
-    /// Starts the service without waiting.
-    ///
-    /// # Panics
-    /// When it cannot be started.
-    pub fn launch(&self) -> Running {
-        self.launch_with(&[])
-    }
-
-    /// The same with further flags.
-    ///
-    /// # Panics
-    /// When it cannot be started.
-    pub fn launch_with(&self, flags: &[&str]) -> Running {
-        self.launch_as(self.service_command().args(flags))
-    }
-
-    fn launch_as(&self, command: &mut Command) -> Running {
-        let log = fs::OpenOptions::new()
-            .create(true)
-            .append(true)
-            .open(self.data.path().join("mostrad.log"))
-            .expect("a log");
-        Running(command.stderr(log).spawn().expect("mostrad starts"))
-    }
-
-    /// Starts the service in a way that it must refuse; gives what it said.
-    ///
-    /// # Panics
-    /// When it starts.
-    pub fn refused(&self, change: impl FnOnce(&mut Command)) -> String {
-        let mut command = self.service_command();
-        change(&mut command);
-        let output = command.stdout(Stdio::null()).output().expect("mostrad runs");
-        let said = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert_eq!(output.status.code(), Some(1), "{said}");
-        said
-    }
-
-    /// Starts the service, sets the password, and signs the client in.
-    pub fn begin(&self) -> Running {
-        self.begin_with(&[])
-    }
-
-    /// The same with further flags.
-    pub fn begin_with(&self, flags: &[&str]) -> Running {
-        self.begin_as(self.service_command().args(flags))
-    }
-
-    /// The same of another command.
-    pub fn begin_as(&self, command: &mut Command) -> Running {
-        let running = self.answering(self.launch_as(command));
-        fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
-        let file = self.data.path().join("password");
-        self.mostra(&["login", "--password-file", file.to_str().expect("text")]);
-        running
-    }
-
-    /// What the service logged.
-    pub fn log(&self) -> String {
-        fs::read_to_string(self.data.path().join("mostrad.log")).unwrap_or_default()
     }
 
     /// Runs the client.
@@ -513,7 +289,7 @@ impl House {
             .stdout(Stdio::null())
             .spawn()
             .expect("mostra-stage starts");
-        let running = Running(child);
+        let running = Running::of(child);
         for file in files {
             let text = fs::read_to_string(file).expect("a persona");
             let address = text.lines().find_map(|line| line.strip_prefix("address = "));
