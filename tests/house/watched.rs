@@ -80,7 +80,7 @@ impl Publisher {
         Publisher::announced_for(address, 1800)
     }
 
-    /// One that says once that it is there for this many seconds.
+    /// One that says that it is there for this many seconds.
     fn announced_for(address: &str, seconds: u32) -> Publisher {
         let listener = TcpListener::bind(format!("{address}:4000")).unwrap();
         let own = UdpSocket::bind(format!("{address}:0")).unwrap();
@@ -92,8 +92,16 @@ impl Publisher {
              LOCATION: http://{address}:4000/d.xml\r\nNT: {kind}\r\nNTS: ssdp:alive\r\n\
              USN: uuid:watched-{address}::{kind}\r\n\r\n"
         );
-        own.send_to(text.as_bytes(), "239.255.255.250:1900").unwrap();
-        Publisher { listener, asked: Arc::default() }
+        let asked: Arc<AtomicUsize> = Arc::default();
+        let heard = asked.clone();
+        // Until it was heard: the service may only be starting.
+        std::thread::spawn(move || {
+            while heard.load(Relaxed) == 0 {
+                own.send_to(text.as_bytes(), "239.255.255.250:1900").unwrap();
+                std::thread::sleep(Duration::from_millis(100));
+            }
+        });
+        Publisher { listener, asked }
     }
 
     /// Answers requests until one of this method came and was answered; gives its head.
@@ -227,14 +235,15 @@ fn one_that_plays_is_asked_before_it_counts_as_gone() {
     in_a_house(|house| {
         const PLAYING: &str = "127.0.0.64";
         const SILENT: &str = "127.0.0.65";
-        let _service = house.begin();
-        // The second search, at which they would be asked anyhow, ends after their time.
+        // The second search ends 34 s after the service began, and then both would be asked anyhow:
+        // their time ends before that, as they are heard from the beginning.
         let [asked, _] = [PLAYING, SILENT].map(|address| {
             let publisher = Publisher::announced_for(address, 30);
             let asked = publisher.asked.clone();
             std::thread::spawn(move || publisher.serve_until("NOTHING", ""));
             asked
         });
+        let _service = house.begin();
         let folder = tempfile::tempdir().unwrap();
         long_sound(&folder.path().join("Long watch.wav"));
         house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sandbox"]);

@@ -88,6 +88,8 @@ pub struct Thing {
     /// Another place of its document, heard by another interface: it is tried when the first does not
     /// answer (SCP-21).
     fallback: Option<(String, Ipv4Addr, LinkId)>,
+    /// Whether its document is asked for to know if it is still there.
+    doubted: bool,
     /// UDNs in small letters, each with the interface by which it is there.
     alive: BTreeSet<(String, LinkId)>,
 }
@@ -210,6 +212,9 @@ impl FoundBook {
             FoundEvent::Doubtful(found) => {
                 if let Some(id) = self.id_of(&found.udn) {
                     self.readings.want(now, id);
+                    if let Some(thing) = self.things.get_mut(&id) {
+                        thing.doubted = true;
+                    }
                 }
                 false
             }
@@ -250,8 +255,9 @@ impl FoundBook {
         };
         self.searching = None;
         self.heard(found);
-        let silent = |thing: &&Thing| thing.is_here() && thing.heard < began;
-        for thing in self.things.values().filter(silent) {
+        let silent = |thing: &&mut Thing| thing.is_here() && thing.heard < began;
+        for thing in self.things.values_mut().filter(silent) {
+            thing.doubted = true;
             self.readings.want(now, thing.id);
         }
         true
@@ -265,8 +271,10 @@ impl FoundBook {
         })
     }
 
-    /// A thing's documents were read, or not. Gives its UDNs if it is not there by that: then the
-    /// finder is to be told that they are absent; else that they are present.
+    /// A thing's documents were read, or not. Gives its UDNs if that says whether it is there: false
+    /// if it does not answer, true if it was asked because that was in doubt. Then the finder is to
+    /// be told that they are absent or present. Whoever is only read for the first time stays as
+    /// long as it announced (SCP-6).
     pub fn was_read(
         &mut self,
         now: Moment,
@@ -285,6 +293,7 @@ impl FoundBook {
             return None;
         }
         let udns: Vec<String> = thing.udns.iter().cloned().collect();
+        let doubted = std::mem::take(&mut thing.doubted);
         match result {
             Ok(described) => {
                 for udn in &described.udns {
@@ -294,13 +303,14 @@ impl FoundBook {
                 }
                 thing.documents = Documents::Read(Box::new(described));
                 thing.heard = thing.heard.max(now);
-                Some((udns, true))
+                doubted.then_some((udns, true))
             }
             // It may still answer by its other interface.
             Err(DocumentFailure::Silent) if thing.fallback.is_some() => {
                 if let Some((location, address, link)) = thing.fallback.take() {
                     (thing.location, thing.address, thing.link) = (location, address, link);
                 }
+                thing.doubted = true;
                 self.readings.want(now, reading.id);
                 None
             }
@@ -369,6 +379,7 @@ impl FoundBook {
             documents: Documents::Unread,
             udns: BTreeSet::new(),
             fallback: None,
+            doubted: false,
             alive: BTreeSet::new(),
         });
         if thing.location != found.location {

@@ -43,7 +43,7 @@ fn one_document_is_one_thing_whatever_it_announces() {
     let reading = book.next_reading(at(0)).unwrap();
     assert_eq!(reading.location, "http://192.0.2.5:80/d.xml");
     let read = book.was_read(at(1), &reading, Ok(described(&["uuid:root", "uuid:inner"])));
-    assert_eq!(read, Some((vec!["uuid:inner".into(), "uuid:root".into()], true)));
+    assert_eq!(read, None, "there as long as they announced, and no longer for being read");
     assert_eq!(seen(&book)[0], (1, "Hall".into(), true));
     // It is there as long as any of its devices is.
     book.told(at(2), FoundEvent::Gone(found("uuid:inner", 5, "d.xml", 0), Gone::ByeBye));
@@ -153,6 +153,24 @@ fn forged_farewells_have_a_thing_asked_now_and_then_at_most() {
         }
     }
     assert_eq!(readings, 12, "every five seconds");
+}
+
+#[test]
+fn what_answers_when_it_is_in_doubt_is_there_and_is_not_in_doubt_any_more() {
+    let mut book = FoundBook::default();
+    let device = found("uuid:a", 5, "d.xml", 0);
+    let mut read = |now, doubt: bool| {
+        if doubt {
+            book.told(now, FoundEvent::Doubtful(device.clone()));
+        } else {
+            book.told(now, FoundEvent::Moved(device.clone()));
+        }
+        let reading = book.next_reading(now).unwrap();
+        book.was_read(now, &reading, Ok(described(&["uuid:a"])))
+    };
+    assert_eq!(read(at(0), false), None, "it is there as long as it announced (SCP-6)");
+    assert_eq!(read(at(20), true), Some((vec!["uuid:a".into()], true)));
+    assert_eq!(read(at(40), false), None);
 }
 
 #[test]
