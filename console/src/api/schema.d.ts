@@ -3466,7 +3466,7 @@ export interface components {
             steps: components["schemas"]["WalkthroughStep"][];
             /** @description What else is the matter, beside what stops a step. */
             remarks: components["schemas"]["Cause"][];
-            /** @description What only a person can say. */
+            /** @description What only a person can say: asked of what was started, or answered already. */
             questions: components["schemas"]["Question"][];
             /** @description How pieces were taken, the latest last. */
             takings: components["schemas"]["Taking"][];

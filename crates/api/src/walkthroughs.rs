@@ -62,7 +62,7 @@ pub struct Walkthrough {
     pub steps: Vec<WalkthroughStep>,
     /// What else is the matter, beside what stops a step.
     pub remarks: Vec<Cause>,
-    /// What only a person can say.
+    /// What only a person can say: asked of what was started, or answered already.
     pub questions: Vec<Question>,
     /// How pieces were taken, the latest last.
     pub takings: Vec<Taking>,

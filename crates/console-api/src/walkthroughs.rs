@@ -122,26 +122,23 @@ pub(crate) fn whole(
     library: &Library,
     id: DeviceId,
 ) -> Option<mostra_api::Walkthrough> {
-    walkthroughs.look(id, |device, one, report, due| {
-        let kinds = device.grant.kinds;
-        let is_admitted = device.standing == mostra_core::access::Standing::Admitted;
-        let asked = Question::ALL.into_iter().filter(|q| is_admitted && kinds.holds(q.kind()));
-        mostra_api::Walkthrough {
-            summary: summary(device, one, report, &due),
-            standing: device.stands().map_or("none", |standing| standing.word()).to_owned(),
-            steps: report.steps.iter().map(step).collect(),
-            remarks: report.remarks.iter().map(cause).collect(),
-            questions: asked
-                .map(|question| mostra_api::Question {
-                    question: question.word().to_owned(),
-                    kind: question.kind().word().to_owned(),
-                    asked: question.asked().to_owned(),
-                    said: one.said().get(&question).copied(),
-                })
-                .collect(),
-            takings: one.takings().iter().map(taking).collect(),
-            test_pieces: pieces(library),
-        }
+    walkthroughs.look(id, |device, one, report, due| mostra_api::Walkthrough {
+        summary: summary(device, one, report, &due),
+        standing: device.stands().map_or("none", |standing| standing.word()).to_owned(),
+        steps: report.steps.iter().map(step).collect(),
+        remarks: report.remarks.iter().map(cause).collect(),
+        questions: report
+            .questions
+            .iter()
+            .map(|question| mostra_api::Question {
+                question: question.word().to_owned(),
+                kind: question.kind().word().to_owned(),
+                asked: question.asked().to_owned(),
+                said: one.said().get(question).copied(),
+            })
+            .collect(),
+        takings: one.takings().iter().map(taking).collect(),
+        test_pieces: pieces(library),
     })
 }
 

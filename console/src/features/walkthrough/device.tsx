@@ -97,14 +97,7 @@ function Steps({ now }: { now: Walkthrough }) {
                 </li>
               ))}
             </ol>
-            <Questions
-              device={summary.device}
-              questions={questions.filter(
-                ({ kind }) =>
-                  nameOf(kind) === title &&
-                  steps.some((step) => step.kind === kind && step.step === "started" && step.state === "done"),
-              )}
-            />
+            <Questions device={summary.device} questions={questions.filter(({ kind }) => nameOf(kind) === title)} />
           </Card>
         ))}
         {takings.some((taking) => taking.need != null && taking.seconds.length > 0) && (

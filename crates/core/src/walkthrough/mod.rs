@@ -175,6 +175,8 @@ pub struct Report {
     pub steps: Vec<StepNow>,
     /// What else is the matter, beside what stops a step.
     pub remarks: Vec<Cause>,
+    /// What only a person can say: asked of what was started, or answered already.
+    pub questions: Vec<Question>,
     /// What it comes to.
     pub verdict: WalkthroughVerdict,
 }
@@ -456,7 +458,14 @@ impl Walkthrough {
             .collect();
         let remarks = self.remarks(now, circumstances);
         let verdict = self.verdict(&steps, &remarks, circumstances);
-        Report { steps, remarks, verdict }
+        let is_asked = |question: &Question| {
+            let started = WalkthroughStep::Started(question.kind());
+            let mut of_kind = steps.iter().filter(|now| now.step == started);
+            let answered = self.said().contains_key(question);
+            of_kind.any(|now| answered || matches!(now.state, StepState::Done(_)))
+        };
+        let questions = Question::ALL.into_iter().filter(is_asked).collect();
+        Report { steps, remarks, questions, verdict }
     }
 
     fn verdict(

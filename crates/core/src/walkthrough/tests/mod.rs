@@ -198,6 +198,17 @@ fn what_a_person_says_counts() {
 }
 
 #[test]
+fn a_person_is_asked_of_what_was_started_and_keeps_what_was_answered() {
+    let mut device = Simulated::new(Habits::default(), only(Kind::Music));
+    assert_eq!(device.report().questions, []);
+    device.walkthrough.say(Question::MusicSound, Some(true));
+    device.walkthrough.say(Question::PictureUpright, Some(true));
+    assert_eq!(device.report().questions, [Question::MusicSound], "of what it may see");
+    device.walkthrough.say(Question::MusicSound, None);
+    assert_eq!(device.live().questions, [Question::MusicSound]);
+}
+
+#[test]
 fn steps_say_what_to_press_until_they_are_ticked_and_nothing_counts_after_the_end() {
     let mut device = Simulated::new(Habits::default(), only(Kind::Music));
     let first = device.report();
