@@ -123,13 +123,13 @@ impl Publisher {
             let address = self.listener.local_addr().unwrap().ip();
             let body = format!(
                 "<root xmlns='urn:schemas-upnp-org:device-1-0'><device>\
-                        <deviceType>urn:schemas-upnp-org:device:MediaRenderer:1</deviceType>\
-                        <friendlyName>Odd one</friendlyName><UDN>uuid:watched-{address}</UDN>\
-                        <serviceList>\
-                        <service><serviceType>urn:schemas-upnp-org:service:RenderingControl:1\
-                        </serviceType><serviceId>x</serviceId><SCPDURL>/s.xml</SCPDURL>\
-                        <controlURL>/c</controlURL><eventSubURL>/e</eventSubURL></service>\
-                        </serviceList></device></root>"
+                 <deviceType>urn:schemas-upnp-org:device:MediaRenderer:1</deviceType>\
+                 <friendlyName>Odd one</friendlyName><UDN>uuid:watched-{address}</UDN>\
+                 <serviceList>\
+                 <service><serviceType>urn:schemas-upnp-org:service:RenderingControl:1\
+                 </serviceType><serviceId>x</serviceId><SCPDURL>/s.xml</SCPDURL>\
+                 <controlURL>/c</controlURL><eventSubURL>/e</eventSubURL></service>\
+                 </serviceList></device></root>"
             );
             let length = body.len();
             let head = format!("HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n");

@@ -293,7 +293,6 @@ impl FoundBook {
             return None;
         }
         let udns: Vec<String> = thing.udns.iter().cloned().collect();
-        let doubted = std::mem::take(&mut thing.doubted);
         match result {
             Ok(described) => {
                 for udn in &described.udns {
@@ -303,7 +302,7 @@ impl FoundBook {
                 }
                 thing.documents = Documents::Read(Box::new(described));
                 thing.heard = thing.heard.max(now);
-                doubted.then_some((udns, true))
+                std::mem::take(&mut thing.doubted).then_some((udns, true))
             }
             // It may still answer by its other interface.
             Err(DocumentFailure::Silent) if thing.fallback.is_some() => {
@@ -402,6 +401,7 @@ impl FoundBook {
         if !thing.is_here() {
             // Whoever comes back may be another version of itself.
             self.readings.want(now, id);
+            thing.doubted = false;
         }
         thing.presence = ThingPresence::Here;
         if thing.note_udn(&found.udn) {

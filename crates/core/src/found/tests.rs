@@ -171,6 +171,13 @@ fn what_answers_when_it_is_in_doubt_is_there_and_is_not_in_doubt_any_more() {
     assert_eq!(read(at(0), false), None, "it is there as long as it announced (SCP-6)");
     assert_eq!(read(at(20), true), Some((vec!["uuid:a".into()], true)));
     assert_eq!(read(at(40), false), None);
+    // An answer that is no document leaves it in doubt, and it is asked again.
+    book.told(at(60), FoundEvent::Doubtful(device.clone()));
+    let reading = book.next_reading(at(60)).unwrap();
+    assert_eq!(book.was_read(at(60), &reading, Err(DocumentFailure::Status(503))), None);
+    let reading = book.next_reading(at(66)).unwrap();
+    let result = book.was_read(at(66), &reading, Ok(described(&["uuid:a"])));
+    assert_eq!(result, Some((vec!["uuid:a".into()], true)));
 }
 
 #[test]
