@@ -12,9 +12,9 @@ use image::{DynamicImage, ImageDecoder as _, ImageReader, Limits, RgbImage, imag
 use turbojpeg::{Colorspace, Compressor, Decompressor, PixelFormat, ScalingFactor, Subsamp};
 
 /// Pixels that are unpacked at most: the largest cameras make 150 million.
-pub const PIXELS: u64 = 160_000_000;
+pub const MAX_PIXELS: u64 = 160_000_000;
 /// Bytes of memory that reading a picture takes at most.
-pub const MEMORY: u64 = 512 << 20;
+pub const MAX_MEMORY: u64 = 512 << 20;
 /// The quality of the JPEGs that are written.
 const QUALITY: i32 = 82;
 /// Progressive JPEGs have ten or so; thousands are made to keep a reader busy.
@@ -36,8 +36,8 @@ pub struct Pixels {
     size: (u32, u32),
 }
 
-/// Whether a picture of this Exif orientation is stored lying on its side.
-pub fn lies(orientation: Option<u8>) -> bool {
+/// Whether width and height change places when a picture of this Exif orientation is turned upright.
+pub fn swaps_sides(orientation: Option<u8>) -> bool {
     matches!(orientation, Some(5..=8))
 }
 
@@ -53,17 +53,18 @@ impl Pixels {
         scaled_jpeg(bytes, orientation, needed).or_else(|| Pixels::read(&mut Cursor::new(bytes)))
     }
 
-    /// Reads a picture of any format that is known, whole.
+    /// Reads a picture of any format that is known, whole; none where it is damaged or larger than
+    /// [`MAX_PIXELS`].
     pub fn read(reader: &mut dyn BufReadSeek) -> Option<Pixels> {
         let mut reader = ImageReader::new(reader).with_guessed_format().ok()?;
         let mut limits = Limits::default();
         limits.max_image_width = Some(32_000);
         limits.max_image_height = Some(32_000);
-        limits.max_alloc = Some(MEMORY);
+        limits.max_alloc = Some(MAX_MEMORY);
         reader.limits(limits);
         let decoder = reader.into_decoder().ok()?;
         let (width, height) = decoder.dimensions();
-        if u64::from(width) * u64::from(height) > PIXELS {
+        if u64::from(width) * u64::from(height) > MAX_PIXELS {
             return None;
         }
         Some(Pixels::new(DynamicImage::from_decoder(decoder).ok()?.into_rgb8()))
@@ -72,7 +73,7 @@ impl Pixels {
     /// Its full size when it is turned upright.
     pub fn original(&self, orientation: Option<u8>) -> (u32, u32) {
         let (width, height) = self.size;
-        if lies(orientation) { (height, width) } else { (width, height) }
+        if swaps_sides(orientation) { (height, width) } else { (width, height) }
     }
 
     /// The same in another size, which is no larger.
@@ -128,12 +129,12 @@ fn scaled_jpeg(bytes: &[u8], orientation: Option<u8>, needed: Needed) -> Option<
     let header = reader.read_header(bytes).ok()?;
     let (width, height) = (u32::try_from(header.width).ok()?, u32::try_from(header.height).ok()?);
     let colours = matches!(header.colorspace, Colorspace::CMYK | Colorspace::YCCK);
-    if colours || u64::from(width) * u64::from(height) > PIXELS {
+    if colours || u64::from(width) * u64::from(height) > MAX_PIXELS {
         return None;
     }
-    let upright = if lies(orientation) { (height, width) } else { (width, height) };
+    let upright = if swaps_sides(orientation) { (height, width) } else { (width, height) };
     let needed = needed(upright);
-    let needed = if lies(orientation) { (needed.1, needed.0) } else { needed };
+    let needed = if swaps_sides(orientation) { (needed.1, needed.0) } else { needed };
     // Those that the library does by the processor's vectors.
     let factors = [ScalingFactor::ONE_EIGHTH, ScalingFactor::ONE_QUARTER, ScalingFactor::ONE_HALF];
     let enough = |factor: &ScalingFactor| {

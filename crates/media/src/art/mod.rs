@@ -25,7 +25,7 @@ use crate::part_reader::PartReader;
 /// Bytes of a picture file that are read.
 const BYTES: u64 = 256 << 20;
 /// Bytes of memory of the process that makes a picture.
-const MEMORY: u64 = 2 * mostra_pixels::MEMORY;
+const MEMORY: u64 = 2 * mostra_pixels::MAX_MEMORY;
 
 /// Where a picture is made from.
 pub enum PictureSource {
@@ -111,8 +111,8 @@ fn pixels(bytes: &[u8], orientation: Option<u8>) -> Option<Pixels> {
 fn all_of(picture: Pixels, orientation: Option<u8>) -> Option<Renditions> {
     let size = picture.original(orientation);
     let (width, height) = Rendition::Medium.fit(size);
-    let lies = mostra_pixels::lies(orientation);
-    let (across, down) = if lies { (height, width) } else { (width, height) };
+    let swaps = mostra_pixels::swaps_sides(orientation);
+    let (across, down) = if swaps { (height, width) } else { (width, height) };
     let mut last = picture.shrunk(across, down)?.turned(orientation);
     let mut all = Vec::new();
     for rendition in Rendition::ALL.into_iter().rev() {
