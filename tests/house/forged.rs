@@ -1,9 +1,13 @@
 //! Datagrams, which anybody can send in anybody's name, make no records and change nothing.
 
-use std::net::UdpSocket;
+use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
+use std::process::Command;
+use std::sync::mpsc::RecvTimeoutError;
+use std::time::Duration;
 
-use mostra_tests::raw::ask;
+use mostra_tests::raw::{ask, between};
 use mostra_tests::subscriber::Subscriber;
+use mostra_tests::wires::{ear, hear, wired};
 use mostra_tests::{House, in_a_house, query, until};
 
 const DEVICE: &str = "127.0.0.62";
@@ -60,6 +64,51 @@ fn a_flood_of_datagrams_makes_no_device_whatever_the_doorway() {
         assert_eq!(rows(&house), 1, "and none in the records");
         let _service = house.start();
         assert_eq!(house.json(&["device", "list"]).as_array().unwrap().len(), 1);
+    });
+}
+
+/// A socket that sends by `far0` in the name of an address that nobody has.
+fn in_the_name_of(address: Ipv4Addr) -> UdpSocket {
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None).unwrap();
+    socket.set_ip_transparent_v4(true).unwrap();
+    socket.bind(&SocketAddrV4::new(address, 0).into()).unwrap();
+    socket.into()
+}
+
+#[test]
+fn searches_in_the_name_of_nobody_hold_up_no_announcement() {
+    in_a_house(|house| {
+        let there = wired("nobody", None);
+        let _service = house.begin_with(&["--interfaces", "lan0"]);
+        let listener = ear(&there, "10.77.0.14".parse().unwrap());
+        hear(&listener, 10, "alive", |t| t.contains("ssdp:alive"));
+        let (end, ended) = std::sync::mpsc::channel::<()>();
+        let flood = there.begin(move || {
+            let all = search("Nobody/1").replace("upnp:rootdevice", "ssdp:all");
+            let mut addresses = (20..220).cycle();
+            // Answers to all of these wait in the system until it knows that nobody is there.
+            while ended.recv_timeout(Duration::from_millis(50)) == Err(RecvTimeoutError::Timeout) {
+                for last in addresses.by_ref().take(20) {
+                    let socket = in_the_name_of(Ipv4Addr::new(10, 77, 0, last));
+                    socket.send_to(all.as_bytes(), "10.77.0.1:1900").unwrap();
+                }
+            }
+        });
+        until(10, "what waits in the system to be too much", || {
+            let output = Command::new("ss").args(["-uanm", "src", "10.77.0.1:1900"]).output();
+            let text = String::from_utf8_lossy(&output.unwrap().stdout).into_owned();
+            let waiting: u32 = between(&text, ",t", ",")?.parse().ok()?;
+            (waiting > 200_000).then_some(())
+        });
+        while listener.recv_from(&mut [0; 2048]).is_ok() {}
+        for _ in 0..3 {
+            house.mostra(&["house", "announce"]);
+            let (_, took) = hear(&listener, 10, "alive meanwhile", |t| t.contains("ssdp:alive"));
+            assert!(took < Duration::from_millis(800), "{took:?}");
+            while listener.recv_from(&mut [0; 2048]).is_ok() {}
+        }
+        drop(end);
+        flood.join().unwrap();
     });
 }
 

@@ -277,7 +277,8 @@ fn who_is_switched_off_is_told_from_who_is_not_let_in() {
         // Pulled from the wall: it answers nothing, not even whose address that is.
         there.ip("addr del 10.77.0.14/24 dev far0");
         house.json(&["network", "search"]);
-        until(40, "it to be away", || device()["away_since_ms"].as_u64());
+        // At the second try at the latest, when the system no longer believes that it is there.
+        until(90, "it to be away", || device()["away_since_ms"].as_u64());
         assert_eq!(device()["standing"], "waiting", "that is another matter");
         let row = house.json(&["network", "show", "10.77.0.14"]);
         assert_eq!(row["presence"], "away");
@@ -286,6 +287,41 @@ fn who_is_switched_off_is_told_from_who_is_not_let_in() {
         there.ip("addr add 10.77.0.14/24 dev far0");
         there.get("http://10.77.0.1:7640/media/none");
         until(10, "it to be back", || device()["away_since_ms"].is_null().then_some(()));
+    });
+}
+
+#[test]
+fn one_announced_under_another_udn_than_described_holds_up_nothing() {
+    in_a_house(|house| {
+        let _service = house.begin();
+        let listener = std::net::TcpListener::bind("127.0.0.63:4000").unwrap();
+        std::thread::spawn(move || {
+            for mut stream in listener.incoming().flatten() {
+                let _ = std::io::Read::read(&mut stream, &mut [0; 2048]);
+                let body = "<root xmlns='urn:schemas-upnp-org:device-1-0'><device>\
+                            <deviceType>urn:schemas-upnp-org:device:MediaRenderer:1</deviceType>\
+                            <friendlyName>Two names</friendlyName><UDN>uuid:described</UDN>\
+                            </device></root>";
+                let head = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", body.len());
+                let _ = std::io::Write::write_all(&mut stream, format!("{head}{body}").as_bytes());
+            }
+        });
+        let socket = UdpSocket::bind("127.0.0.63:0").unwrap();
+        socket2::SockRef::from(&socket).set_multicast_if_v4(&Ipv4Addr::LOCALHOST).unwrap();
+        let rows = || house.api("GET", "/network").to_string();
+        // Each is heard after what came before it was read.
+        for (udn, shown) in [("announced", "Two names"), ("next", "uuid:next")] {
+            let text = format!(
+                "NOTIFY * HTTP/1.1\r\nHOST: 239.255.255.250:1900\r\nCACHE-CONTROL: max-age=1800\r\n\
+                 LOCATION: http://127.0.0.63:4000/{udn}.xml\r\nNT: upnp:rootdevice\r\n\
+                 NTS: ssdp:alive\r\nUSN: uuid:{udn}::upnp:rootdevice\r\n\r\n"
+            );
+            until(10, shown, || {
+                socket.send_to(text.as_bytes(), "239.255.255.250:1900").unwrap();
+                rows().contains(shown).then_some(())
+            });
+        }
+        house.json(&["network", "search"]);
     });
 }
 

@@ -18,7 +18,8 @@ fn call(token: &str, method: &str, path: &str, kind: &str, body: &str) -> raw::A
          Content-Type: {kind}\r\nContent-Length: {}\r\n\r\n{body}",
         body.len()
     );
-    raw::exchange("127.0.0.1", CONSOLE, &request).unwrap()
+    raw::exchange("127.0.0.1", CONSOLE, &request)
+        .unwrap_or_else(|error| panic!("{method} {path}: {error}"))
 }
 
 fn sign_in(name: &str, password: &str) -> raw::Answer {

@@ -4,6 +4,7 @@ use std::fs::File;
 use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
 use std::process::Command;
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use nix::sched::{CloneFlags, setns};
@@ -74,12 +75,22 @@ impl Namespace {
     /// # Panics
     /// When it cannot be entered.
     pub fn inside<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> T {
+        self.begin(work).join().expect("the work is done")
+    }
+
+    /// The same, while the test goes on.
+    ///
+    /// # Panics
+    /// When there is no such namespace.
+    pub fn begin<T: Send + 'static>(
+        &self,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> JoinHandle<T> {
         let place = File::open(format!("/run/netns/{}", self.0)).expect("the namespace");
-        let thread = std::thread::spawn(move || {
+        std::thread::spawn(move || {
             setns(place, CloneFlags::CLONE_NEWNET).expect("entered");
             work()
-        });
-        thread.join().expect("the work is done")
+        })
     }
 
     /// GET from in it; gives the status, `000` without an answer.

@@ -152,7 +152,9 @@ impl HouseAccess {
 
     /// Closes the console to the house.
     pub async fn close(&self, parts: &ConsoleParts) {
-        if let Some(opened) = self.open.lock().await.take() {
+        // Held until all has ended: who opens it again needs the same ports.
+        let mut open = self.open.lock().await;
+        if let Some(opened) = open.take() {
             parts.network.console.set_house(None);
             stop(opened.listeners.into_values()).await;
         }

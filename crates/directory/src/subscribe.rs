@@ -74,7 +74,8 @@ async fn subscribe(
             if nt.is_some() || callback.is_some() {
                 return status_only(400);
             }
-            match subscriptions.publisher().unsubscribe(now, sid.trim(), source) {
+            let ended = subscriptions.publisher().unsubscribe(now, sid.trim(), source);
+            match ended {
                 Ok(()) => {
                     let service = service.slug().to_owned();
                     devices.report(&requester.device, Act::Unsubscribed { service });

@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use mostra_protocol::model::identifiers::{SSDP_GROUP, SSDP_PORT};
 use mostra_protocol::server::Link;
-use socket2::{Domain, Protocol, Socket, Type};
+use socket2::{Domain, Protocol, SockRef, Socket, Type};
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
 use tokio::task::AbortHandle;
@@ -117,8 +117,8 @@ impl SsdpSocket {
     ///
     /// # Errors
     /// Those of the system.
-    pub async fn search(&self, data: &[u8], to: SocketAddrV4) -> io::Result<()> {
-        self.sockets.search.send_to(data, SocketAddr::V4(to)).await.map(|_| ())
+    pub fn search(&self, data: &[u8], to: SocketAddrV4) -> io::Result<()> {
+        send_now(&self.sockets.search, data, to)
     }
 
     /// Why nothing is received by the group, where that is so.
@@ -131,13 +131,25 @@ impl SsdpSocket {
         Link { search_port: self.search_port, ..self.interface.link(port) }
     }
 
-    /// Sends a datagram.
+    /// Sends a datagram, or drops it: an interface that takes nothing holds up no other. The system
+    /// keeps answers to addresses that nobody has for seconds, until no more can be sent by the
+    /// same socket; what is for the group goes by the other one then.
     ///
     /// # Errors
     /// Those of the system.
-    pub async fn send(&self, data: &[u8], to: SocketAddrV4) -> io::Result<()> {
-        self.sockets.own.send_to(data, SocketAddr::V4(to)).await.map(|_| ())
+    pub fn send(&self, data: &[u8], to: SocketAddrV4) -> io::Result<()> {
+        match send_now(&self.sockets.own, data, to) {
+            Err(full) if full.kind() == io::ErrorKind::WouldBlock && to.ip().is_multicast() => {
+                send_now(&self.sockets.search, data, to)
+            }
+            sent => sent,
+        }
     }
+}
+
+/// Sends a datagram unless that would have to wait.
+fn send_now(socket: &UdpSocket, data: &[u8], to: SocketAddrV4) -> io::Result<()> {
+    SockRef::from(socket).send_to(data, &to.into()).map(|_| ())
 }
 
 impl Drop for SsdpSocket {

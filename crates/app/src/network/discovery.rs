@@ -104,16 +104,16 @@ impl InterfaceSockets {
         self.open.iter().find(|socket| socket.interface.index == index)
     }
 
-    async fn send(&self, datagram: Datagram) {
+    fn send(&self, datagram: Datagram) {
         let Some(socket) = self.on(datagram.link) else { return };
-        if let Err(error) = socket.send(&datagram.data, datagram.to).await {
+        if let Err(error) = socket.send(&datagram.data, datagram.to) {
             tracing::debug!("sending on {} to {}: {error}", socket.interface.name, datagram.to);
         }
     }
 
-    async fn search(&self, datagram: Datagram) {
+    fn search(&self, datagram: Datagram) {
         let Some(socket) = self.on(datagram.link) else { return };
-        if let Err(error) = socket.search(&datagram.data, datagram.to).await {
+        if let Err(error) = socket.search(&datagram.data, datagram.to) {
             tracing::debug!("searching on {}: {error}", socket.interface.name);
         }
     }
@@ -232,10 +232,10 @@ pub async fn run(
         while let Some(datagram) = machine.poll_output(clock.now()) {
             let to = datagram.to;
             devices.record_at(*to.ip(), || Entry::Sent(recorded(clock, to, &datagram.data)));
-            sockets.send(datagram).await;
+            sockets.send(datagram);
         }
         while let Some(datagram) = finding.poll() {
-            sockets.search(datagram).await;
+            sockets.search(datagram);
         }
     }
     leave(&mut machine, &sockets, clock).await;
@@ -252,7 +252,7 @@ async fn leave(machine: &mut Announcer, sockets: &InterfaceSockets, clock: Clock
     while let Some(at) = machine.next_deadline() {
         tokio::time::sleep_until(clock.instant(at)).await;
         while let Some(datagram) = machine.poll_output(clock.now()) {
-            sockets.send(datagram).await;
+            sockets.send(datagram);
             sockets.network.note_byebye();
         }
     }

@@ -39,6 +39,9 @@ const TRIED: usize = 64;
 /// How long the system takes to find out that nobody has an address any more: it waits five seconds
 /// for a sign of life, then asks three times, a second apart.
 const RESOLVED: Duration = Duration::from_secs(10);
+/// How long the system believes that a device is there which it heard of last: 45 seconds at most.
+/// It asks nobody meanwhile, so that devices are tried once more when that is over.
+const BELIEVED: Duration = Duration::from_secs(50);
 /// Bytes of a document (SCP-14), and of an icon.
 const DOCUMENT: usize = 512 << 10;
 const ICON: usize = 64 << 10;
@@ -75,6 +78,18 @@ impl FoundThings {
     /// A thing's icon, with its MIME type.
     pub fn icon(&self, id: FoundId) -> Option<(String, Bytes)> {
         self.icons.lock().unwrap_or_else(PoisonError::into_inner).get(&id).cloned()
+    }
+
+    /// Says which of the UDNs under which a thing was announced its description does not have.
+    fn log_only_announced(&self, reading: &DocumentReading) {
+        let book = self.book();
+        let described = book.get(reading.id).and_then(|thing| thing.identity()).unwrap_or_default();
+        for udn in book.only_announced(reading.id) {
+            tracing::info!(
+                at = %reading.address,
+                "announced as {udn}, described as {described}: the description counts",
+            );
+        }
     }
 
     fn keep_icon(&self, id: FoundId, icon: Option<(String, Bytes)>) {
@@ -129,6 +144,8 @@ pub(super) struct Finding {
     unicast: Vec<Datagram>,
     /// Devices that are being tried, and when it is known whether they answer.
     tried: Option<(Moment, Vec<TriedDevice>)>,
+    /// When they are tried once more.
+    again: Option<Moment>,
     /// Whether something changed of which consoles are not told yet, and when they last were.
     untold: bool,
     told: Moment,
@@ -145,6 +162,7 @@ impl Finding {
             running: HashMap::new(),
             unicast: Vec::new(),
             tried: None,
+            again: None,
             untold: false,
             told: Moment::EPOCH,
         }
@@ -196,15 +214,7 @@ impl Finding {
             found.keep_icon(reading.id, icon);
         }
         let read = found.book().was_read(now, &reading, result);
-        for udn in found.book().only_announced(reading.id) {
-            let described =
-                found.book().get(reading.id).and_then(|t| Some(t.identity()?.to_owned()));
-            tracing::info!(
-                at = %reading.address,
-                "announced as {udn}, described as {}: the description counts",
-                described.unwrap_or_default()
-            );
-        }
+        found.log_only_announced(&reading);
         let is_server = |book: &FoundBook| {
             book.get(reading.id).is_some_and(|thing| thing.roles().contains(&Role::Server))
         };
@@ -254,6 +264,9 @@ impl Finding {
             }
         }
         if searched {
+            self.again = Some(now + BELIEVED);
+            self.try_devices(now);
+        } else if self.again.take_if(|at| *at <= now).is_some() {
             self.try_devices(now);
         }
         if let Some((_, tried)) = self.tried.take_if(|(at, _)| *at <= now) {
@@ -294,6 +307,7 @@ impl Finding {
         book.into_iter()
             .chain(self.finder.next_deadline())
             .chain(tried)
+            .chain(self.again)
             .chain(self.untold.then(|| self.told + TELL))
             .min()
     }

@@ -116,6 +116,8 @@ struct Searching {
 #[derive(Debug)]
 pub struct Finder {
     own_udn: String,
+    /// Those that we had before.
+    former_udns: BTreeSet<String>,
     targets: Vec<String>,
     user_agent: String,
     links: BTreeMap<LinkId, Searching>,
@@ -134,6 +136,7 @@ impl Finder {
     pub fn new(own_udn: &str, targets: &[&str], user_agent: &str) -> Finder {
         Finder {
             own_udn: own_udn.to_lowercase(),
+            former_udns: BTreeSet::new(),
             targets: targets.iter().map(|target| (*target).to_owned()).collect(),
             user_agent: user_agent.to_owned(),
             links: BTreeMap::new(),
@@ -152,9 +155,16 @@ impl Finder {
         self.playing = addresses;
     }
 
-    /// We are somebody else from now on.
+    /// We are somebody else from now on. What we sent before under the former UDN may still come
+    /// back to us, and is passed over as well; another server may have it.
     pub fn set_own_udn(&mut self, udn: &str) {
-        self.own_udn = udn.to_lowercase();
+        let former = std::mem::replace(&mut self.own_udn, udn.to_lowercase());
+        self.former_udns.insert(former);
+    }
+
+    fn is_own(&self, udn: &str, source: Ipv4Addr) -> bool {
+        let is_ours = || self.links.values().any(|searching| searching.link.address == source);
+        udn == self.own_udn || self.former_udns.contains(udn) && is_ours()
     }
 
     /// An interface came up, or has another address: it is searched at once.
@@ -283,7 +293,7 @@ impl Finder {
 
     fn heard(&mut self, now: Moment, link: &Link, source: Ipv4Addr, target: &str, about: About) {
         let udn = about.udn().to_lowercase();
-        if udn.is_empty() || about.usn.len() > TEXT || udn == self.own_udn {
+        if udn.is_empty() || about.usn.len() > TEXT || self.is_own(&udn, source) {
             return;
         }
         let Some((location, address)) = about.location.and_then(|l| usable(link, source, l)) else {

@@ -147,6 +147,21 @@ fn what_is_not_from_where_it_says_is_not_found() {
 }
 
 #[test]
+fn what_we_sent_under_a_former_udn_is_passed_over_and_another_server_under_it_is_not() {
+    let mut finder = finder();
+    finder.set_own_udn("uuid:new");
+    let own = SocketAddrV4::new(LINK.address, 1900);
+    let last = LINK.address.octets()[3];
+    finder.handle(at(0), 2, own, &answer(last, "uuid:OWN", ""));
+    finder.handle(at(0), 2, own, &answer(last, "uuid:new", ""));
+    assert_eq!(finder.found().count(), 0);
+    finder.handle(at(0), 2, host(22), &answer(22, "uuid:own", ""));
+    assert_eq!(finder.found().count(), 1);
+    finder.handle(at(0), 2, own, &answer(last, "uuid:beside", ""));
+    assert_eq!(finder.found().count(), 2, "another stack on this host");
+}
+
+#[test]
 fn many_devices_are_bounded_and_an_interface_takes_its_own_with_it() {
     let mut finder = finder();
     for n in 0..100 {
