@@ -18,13 +18,7 @@ build:
 check:
 	@scripts/install-packages
 	@scripts/npm-packages
-	cargo fmt --all --check
-	cargo fmt --manifest-path fuzz/Cargo.toml --check
-	cargo clippy --workspace --all-targets --quiet -- -D warnings
-	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --quiet
-	# CI builds and runs all of that anyway.
-	[ -n "$$CI" ] || cargo check --quiet --manifest-path fuzz/Cargo.toml --target-dir target/fuzz
-	cd console && npm run --silent check && npm run --silent test
+	@scripts/check
 
 api: build
 	@target/debug/mostrad --openapi > console/src/api/openapi.json

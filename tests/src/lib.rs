@@ -56,18 +56,21 @@ pub fn binary(name: &str) -> PathBuf {
     path
 }
 
-/// Waits until a condition gives something.
+/// Waits until a condition gives something. Between two looks it sleeps for longer than a look
+/// takes, so that a test that waits leaves the processors to the others.
 ///
 /// # Panics
 /// After `seconds`, with what was waited for.
 pub fn until<T>(seconds: u64, what: &str, mut condition: impl FnMut() -> Option<T>) -> T {
     let end = Instant::now() + Duration::from_secs(seconds);
     loop {
+        let began = Instant::now();
         if let Some(found) = condition() {
             return found;
         }
         assert!(Instant::now() < end, "waited {seconds} s for {what}");
-        std::thread::sleep(Duration::from_millis(20));
+        let pause = began.elapsed() * 2;
+        std::thread::sleep(pause.clamp(Duration::from_millis(20), Duration::from_millis(200)));
     }
 }
 

@@ -9,8 +9,6 @@ use std::time::{Duration, Instant};
 
 use nix::sched::{CloneFlags, setns};
 
-use crate::until;
-
 /// Where servers announce themselves.
 pub const GROUP: Ipv4Addr = Ipv4Addr::new(239, 255, 255, 250);
 
@@ -156,10 +154,14 @@ pub fn hear(
 ) -> (String, Duration) {
     let begin = Instant::now();
     let mut buffer = [0; 2048];
-    let text = until(seconds, what, || {
-        let (length, _) = ear.recv_from(&mut buffer).ok()?;
-        let text = String::from_utf8_lossy(&buffer[..length]).into_owned();
-        fits(&text).then_some(text)
-    });
-    (text, begin.elapsed())
+    loop {
+        // It waits for a while itself.
+        if let Ok((length, _)) = ear.recv_from(&mut buffer) {
+            let text = String::from_utf8_lossy(&buffer[..length]).into_owned();
+            if fits(&text) {
+                return (text, begin.elapsed());
+            }
+        }
+        assert!(begin.elapsed() < Duration::from_secs(seconds), "waited {seconds} s for {what}");
+    }
 }

@@ -5,22 +5,28 @@
 mod dependencies;
 
 use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 use std::process::Command;
 
 use mostra_core::traits::Traits;
 use mostra_tests::{binary, top};
 use serde_json::Value;
 
-/// Dependencies of our crates by name, those for tests left out.
-fn dependencies() -> BTreeMap<String, Vec<String>> {
+/// What cargo knows of our crates.
+fn packages() -> Vec<Value> {
     let output = Command::new(env!("CARGO"))
         .args(["metadata", "--format-version", "1", "--no-deps", "--offline"])
         .current_dir(top())
         .output()
         .expect("cargo metadata");
     let metadata: Value = serde_json::from_slice(&output.stdout).expect("JSON");
-    let packages = metadata["packages"].as_array().expect("packages").iter();
-    packages
+    metadata["packages"].as_array().expect("packages").clone()
+}
+
+/// Dependencies of our crates by name, those for tests left out.
+fn dependencies() -> BTreeMap<String, Vec<String>> {
+    packages()
+        .iter()
         .map(|p| {
             let direct = p["dependencies"].as_array().expect("dependencies").iter();
             let direct = direct
@@ -182,6 +188,20 @@ fn the_console_was_made_for_this_interface() {
     );
 }
 
+/// The source files below a folder.
+fn sources(folder: &Path) -> Vec<PathBuf> {
+    let mut found = Vec::new();
+    let mut folders = vec![folder.to_owned()];
+    while let Some(path) = folders.pop() {
+        if path.is_dir() {
+            folders.extend(std::fs::read_dir(path).unwrap().flatten().map(|e| e.path()));
+        } else if path.extension().is_some_and(|e| e == "rs") {
+            found.push(path);
+        }
+    }
+    found
+}
+
 /// The functions of a source file that are tests. Whether they ran is looked at by scripts/test.
 fn names_of_tests(source: &str) -> Vec<String> {
     let mut names = Vec::new();
@@ -209,18 +229,35 @@ fn only_what_is_marked_as_a_test_counts_as_one() {
 }
 
 #[test]
+fn what_is_not_built_for_tests_has_none() {
+    let mut found = 0;
+    for package in packages() {
+        for target in package["targets"].as_array().unwrap() {
+            let kind = target["kind"][0].as_str().unwrap();
+            if target["test"] == true || kind == "custom-build" {
+                continue;
+            }
+            found += 1;
+            let main = Path::new(target["src_path"].as_str().unwrap());
+            // A crate's library lies beside the rest of it.
+            let beside = main.parent().unwrap();
+            for path in sources(beside) {
+                let names = names_of_tests(&std::fs::read_to_string(&path).unwrap());
+                assert!(names.is_empty(), "{}: {names:?} never run", path.display());
+            }
+        }
+    }
+    assert!(found > 5, "{found}");
+}
+
+#[test]
 fn conformance_rows_name_tests_that_exist() {
     let table = std::fs::read_to_string(top().join("docs/conformance.csv")).unwrap();
     let mut lines = table.lines();
     assert_eq!(lines.next(), Some("id,level,role,proof,test,negative,status,note"));
     let mut tests = std::collections::BTreeSet::new();
-    let mut folders = vec![top().join("crates"), top().join("tests")];
-    while let Some(path) = folders.pop() {
-        if path.is_dir() {
-            folders.extend(std::fs::read_dir(path).unwrap().flatten().map(|e| e.path()));
-        } else if path.extension().is_some_and(|e| e == "rs") {
-            tests.extend(names_of_tests(&std::fs::read_to_string(path).unwrap()));
-        }
+    for path in [sources(&top().join("crates")), sources(&top().join("tests"))].concat() {
+        tests.extend(names_of_tests(&std::fs::read_to_string(path).unwrap()));
     }
     assert!(tests.len() > 400, "{}", tests.len());
     let mut seen = std::collections::BTreeSet::new();
