@@ -184,6 +184,13 @@ fn events_count_only_from_whom_they_were_asked_of_and_are_ended_at_the_end() {
         assert_eq!(status("127.0.0.62", callback, "uuid:s1", 1), 403, "from another address");
         assert_eq!(status(ODD, "/heard/guess", "uuid:s1", 1), 412);
         assert_eq!(status(ODD, callback, "uuid:s2", 1), 412);
+        let too_long = format!(
+            "NOTIFY {callback} HTTP/1.1\r\nHost: {0}\r\nNT: upnp:event\r\nNTS: upnp:propchange\r\n\
+             SID: uuid:s1\r\nSEQ: 1\r\nContent-Length: {1}\r\n\r\n",
+            mostra_tests::SERVER,
+            (256 << 10) + 1
+        );
+        assert_eq!(raw::exchange(ODD, mostra_tests::SERVER, &too_long).unwrap().status, 413);
         let get = raw::ask(ODD, "GET", callback, "");
         assert_eq!(get.status, 405);
         let state = until(5, "the event to be told", || {

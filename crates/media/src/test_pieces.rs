@@ -404,12 +404,7 @@ mod tests {
     fn those_that_every_device_must_take_are_of_its_profiles() {
         let place = tempfile::tempdir().unwrap();
         let unfinished = tempfile::tempdir().unwrap();
-        for (file, profile) in [
-            ("Video MPEG-2 and MP2, 25 frames.mpg", "MPEG_PS_PAL"),
-            ("Video MPEG-2 and AC-3, 30 frames.mpg", "MPEG_PS_NTSC"),
-            ("Music samples.wav", "LPCM"),
-            ("Arrow, small.jpg", "JPEG_SM"),
-        ] {
+        let is_of = |file: &str, profile: &str| {
             let piece = PIECES.iter().find(|piece| piece.file == file).unwrap();
             piece.make(place.path(), unfinished.path(), &AtomicBool::new(false)).unwrap();
             let path = place.path().join(file);
@@ -418,7 +413,19 @@ mod tests {
             let samples = Samples::of(&facts).map(Samples::protocol_info);
             let info = samples.unwrap_or_else(|| protocol_info(&facts));
             assert_eq!(info.profile, Some(profile), "{file}: {facts:?}");
-        }
+        };
+        let is_of = &is_of;
+        // At one time: ffmpeg takes its time for a film.
+        std::thread::scope(|scope| {
+            for (file, profile) in [
+                ("Video MPEG-2 and MP2, 25 frames.mpg", "MPEG_PS_PAL"),
+                ("Video MPEG-2 and AC-3, 30 frames.mpg", "MPEG_PS_NTSC"),
+                ("Music samples.wav", "LPCM"),
+                ("Arrow, small.jpg", "JPEG_SM"),
+            ] {
+                scope.spawn(move || is_of(file, profile));
+            }
+        });
     }
 
     #[test]

@@ -7,6 +7,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::{Stream, StreamExt as _};
 pub use reqwest::header::HeaderMap;
+use reqwest::header::{CONTENT_ENCODING, HeaderValue};
 use reqwest::redirect::Policy;
 pub use reqwest::{Method, Response, StatusCode};
 
@@ -36,6 +37,9 @@ pub enum RequestError {
     /// The answer is no success.
     #[error("it answers {0}")]
     Status(StatusCode),
+    /// The answer is compressed, which was not asked for.
+    #[error("it sends what is compressed, though nobody asked for that")]
+    Compressed,
     /// The answer is larger than what was to be read.
     #[error("it sends more than {0} bytes")]
     TooLarge(usize),
@@ -100,7 +104,7 @@ impl Client {
     /// Sends a request; its answer's body is still to come.
     ///
     /// # Errors
-    /// [`RequestError`] when there is no answer.
+    /// [`RequestError`] when there is no answer, or one that is compressed (SEC-11).
     pub async fn send(
         &self,
         method: Method,
@@ -116,7 +120,13 @@ impl Client {
         if !body.is_empty() {
             request = request.body(body);
         }
-        Ok(request.send().await?)
+        let answer = request.send().await?;
+        let is_plain = |coding: &HeaderValue| coding.as_bytes().eq_ignore_ascii_case(b"identity");
+        if answer.headers().get_all(CONTENT_ENCODING).iter().all(is_plain) {
+            Ok(answer)
+        } else {
+            Err(RequestError::Compressed)
+        }
     }
 
     /// Gets a document of at most `most` bytes.
@@ -154,4 +164,54 @@ pub async fn read(
         }
     }
     Ok((bytes, true))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{Read as _, Write as _};
+    use std::net::TcpListener;
+
+    use super::*;
+
+    const BOUNDS: Bounds = Bounds {
+        connect: Duration::from_secs(3),
+        whole: Some(Duration::from_secs(10)),
+        silence: None,
+    };
+
+    /// What comes of a document of at most 100 bytes where one connection is answered with this; with
+    /// what was asked.
+    async fn got(answer: &'static str) -> (Result<Vec<u8>, RequestError>, String) {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let url = format!("http://{}/d.xml", listener.local_addr().unwrap());
+        let serving = std::thread::spawn(move || {
+            let (mut stream, _) = listener.accept().unwrap();
+            let mut asked = [0; 2048];
+            let length = stream.read(&mut asked).unwrap();
+            // Whoever is refused may have left.
+            let _ = stream.write_all(answer.as_bytes());
+            String::from_utf8_lossy(&asked[..length]).into_owned()
+        });
+        let client = Client::new(&BOUNDS, &HttpOptions::default()).unwrap();
+        let document = client.document(&url, 100).await;
+        (document, serving.join().unwrap())
+    }
+
+    #[tokio::test]
+    async fn what_is_too_large_compressed_or_elsewhere_is_not_read() {
+        let (document, asked) = got("HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\n<a/>\n").await;
+        assert_eq!(document.unwrap(), b"<a/>\n");
+        assert!(!asked.to_lowercase().contains("accept-encoding"), "{asked}");
+        let plain =
+            "HTTP/1.1 200 OK\r\nContent-Encoding: Identity\r\nContent-Length: 4\r\n\r\n<a/>";
+        assert_eq!(got(plain).await.0.unwrap(), b"<a/>");
+        let gzip = "HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: 4\r\n\r\n<a/>";
+        assert!(matches!(got(gzip).await.0, Err(RequestError::Compressed)));
+        // Of no stated length: what is read ends, whatever comes.
+        let long: &'static str =
+            format!("HTTP/1.1 200 OK\r\nConnection: close\r\n\r\n{}", "x".repeat(101)).leak();
+        assert!(matches!(got(long).await.0, Err(RequestError::TooLarge(100))));
+        let elsewhere = "HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:9/\r\n\r\n";
+        assert!(matches!(got(elsewhere).await.0, Err(RequestError::Status(StatusCode::FOUND))));
+    }
 }

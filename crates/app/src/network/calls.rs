@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use mostra_core::found::FoundService;
 use mostra_core::ids::FoundId;
 use mostra_net::http::{self, Bounds, Client, HttpOptions, Method, RequestError};
-use mostra_protocol::control_point::{CallError, read_answer, write_named_call};
+use mostra_protocol::control_point::{CallError, read_answer_with, write_named_call};
 use mostra_protocol::model::charset;
 use mostra_protocol::model::service::{self, ReadAction, ReadDocument};
 
@@ -150,7 +150,7 @@ impl Network {
             request,
             status,
             answer_fields,
-            outcome: read_answer(&answer).map(|answer| answer.arguments),
+            outcome: read_answer_with(status, &answer).map(|answer| answer.arguments),
             answer,
             cut: !whole,
             took: began.elapsed(),

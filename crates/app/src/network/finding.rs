@@ -361,6 +361,7 @@ fn failure(error: RequestError) -> DocumentFailure {
         RequestError::Unsendable(_) | RequestError::Unreachable(_) => DocumentFailure::Silent,
         RequestError::BrokenOff(_) => DocumentFailure::BrokenOff,
         RequestError::Status(status) => DocumentFailure::Status(status.as_u16()),
+        RequestError::Compressed => DocumentFailure::Unreadable(error.to_string()),
         RequestError::TooLarge(_) => DocumentFailure::TooLarge,
     }
 }

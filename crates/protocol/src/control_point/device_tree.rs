@@ -3,6 +3,7 @@
 
 use url::Url;
 
+use super::address_url;
 use crate::model::service::{Definition, ServiceType};
 use crate::model::text::{NAME, tame};
 use crate::model::xml::{self, Element, Limits, XmlError};
@@ -13,8 +14,6 @@ const DEVICES: usize = 32;
 const SERVICES: usize = 64;
 /// Icons of one device.
 const ICONS: usize = 16;
-/// Bytes of a URL (SCP-11).
-const URL: usize = 1024;
 
 /// A service named by a device document. URLs are as written; [`resolve`] says where they lead.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -138,7 +137,7 @@ fn read_device(device: &Element, services: usize) -> ReadDevice {
     };
     let url = |element: &Element, name: &str| {
         let url = element.child_text(name).unwrap_or_default().trim();
-        if url.len() <= URL { url.to_owned() } else { String::new() }
+        if url.len() <= address_url::BYTES { url.to_owned() } else { String::new() }
     };
     let service = |entry: &Element| ReadService {
         kind: text(entry, "serviceType").parse().unwrap_or_else(|never| match never {}),
@@ -174,18 +173,10 @@ fn read_device(device: &Element, services: usize) -> ReadDevice {
 /// there is a usable one, else against the location (SCP-18). `None` for what leads to another
 /// host, or elsewhere than to a web server at an address (SCP-11).
 pub fn resolve(location: &str, url_base: Option<&str>, written: &str) -> Option<Url> {
-    let location = usable(Url::parse(location).ok()?)?;
-    let same_host = |url: &Url| url.host_str() == location.host_str();
-    let base = url_base.and_then(|base| usable(Url::parse(base).ok()?)).filter(same_host);
-    let resolved = base.as_ref().unwrap_or(&location).join(written).ok()?;
-    usable(resolved).filter(same_host)
-}
-
-/// A URL, if it is of a form to which we connect: plain HTTP to an IPv4 address (SCP-11).
-fn usable(url: Url) -> Option<Url> {
-    let to_address = matches!(url.host(), Some(url::Host::Ipv4(_)));
-    let plain = url.scheme() == "http" && url.username().is_empty() && url.password().is_none();
-    (to_address && plain && url.port() != Some(0) && url.as_str().len() <= URL).then_some(url)
+    let (location, host) = address_url::read(location)?;
+    let on_it = |(url, own)| (own == host).then_some(url);
+    let base = url_base.and_then(address_url::read).and_then(on_it).unwrap_or(location);
+    address_url::join(&base, written).and_then(on_it)
 }
 
 #[cfg(test)]

@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
-use url::Url;
-
+use super::address_url;
 use crate::Moment;
 use crate::messages::ssdp::{self, About, Message, NotifyKind, compose_search};
 use crate::model::identifiers::{SSDP_GROUP, SSDP_PORT};
@@ -399,11 +398,9 @@ fn usable(link: &Link, source: Ipv4Addr, location: String) -> Option<(String, Ip
     if location.len() > TEXT {
         return None;
     }
-    let url = Url::parse(&location).ok()?;
-    let Some(url::Host::Ipv4(host)) = url.host() else { return None };
-    let plain = url.scheme() == "http" && url.username().is_empty() && url.password().is_none();
+    let (_, host) = address_url::read(&location)?;
     let here = host == source && link.holds(host) && !host.is_multicast();
-    (plain && here && url.port() != Some(0)).then_some((location, host))
+    here.then_some((location, host))
 }
 
 #[cfg(test)]

@@ -70,6 +70,21 @@ mod tests {
     }
 
     #[test]
+    fn an_event_inside_an_event_is_read_under_the_same_limits_and_no_deeper() {
+        let inside = |text: &str| format!("<Event><InstanceID val='0'>{text}</InstanceID></Event>");
+        let deep = "<a>".repeat(40) + &"</a>".repeat(40);
+        assert_eq!(read_last_change(&inside(&deep)), Err(XmlError::Limit));
+        let doctype =
+            "<!DOCTYPE Event [<!ENTITY a 'b'>]>".to_owned() + &inside("<Volume val='&a;'/>");
+        assert!(read_last_change(&doctype).is_err());
+        assert!(read_last_change(&inside("<Volume val='&a;'/>")).is_err());
+        // What is in there once more is text, whatever it holds.
+        let third = "&lt;!DOCTYPE a&gt;&lt;a&gt;";
+        let text = inside(&format!("<CurrentTrackMetaData val='{third}'/>"));
+        assert_eq!(read_last_change(&text).unwrap()[0].value, "<!DOCTYPE a><a>");
+    }
+
+    #[test]
     fn what_is_no_event_is_none_and_a_long_one_is_cut() {
         assert!(read_last_change("<Other/>").is_err() && read_last_change("x").is_err());
         assert_eq!(read_last_change("<Event/>").unwrap(), []);

@@ -1,5 +1,6 @@
 //! A control point: what it finds, reads, calls and subscribes to.
 
+mod address_url;
 mod device_tree;
 mod finder;
 mod last_change;
@@ -14,7 +15,9 @@ pub use last_change::{VariableChange, read_last_change};
 pub use subscriber::{Ask, Notice, Notification, Subscriber, SubscriptionRequest};
 
 pub use crate::messages::gena::{read_granted, read_properties};
-pub use crate::messages::soap::{Answer, CallError, read_answer, write_call, write_named_call};
+pub use crate::messages::soap::{
+    Answer, CallError, read_answer, read_answer_with, write_call, write_named_call,
+};
 pub use crate::messages::ssdp::{
     About, MSearch, Message, NotifyKind, compose_search, parse as parse_datagram,
 };

@@ -179,6 +179,9 @@ pub enum CallError {
         /// What it says about it.
         description: Option<String>,
     },
+    /// It answers with this HTTP status, and with nothing that says why (SOAP-21).
+    #[error("HTTP status {0}")]
+    Status(u16),
     /// The body is neither an answer nor a fault.
     #[error("the answer cannot be read: {0}")]
     Unreadable(#[from] XmlError),
@@ -196,6 +199,17 @@ impl Answer {
     pub fn argument(&self, name: &str) -> Option<&str> {
         self.arguments.iter().find(|(n, _)| n == name).map(|(_, value)| value.as_str())
     }
+}
+
+/// Reads an answer by its HTTP status and body: a fault is one with any status (SOAP-21).
+///
+/// # Errors
+/// [`CallError`] for a fault, and for what is no answer.
+pub fn read_answer_with(status: u16, body: &str) -> Result<Answer, CallError> {
+    read_answer(body).map_err(|error| match error {
+        CallError::Unreadable(_) if status >= 400 => CallError::Status(status),
+        error => error,
+    })
 }
 
 /// Reads the body of an answer.
@@ -287,6 +301,31 @@ mod tests {
         let fault = CallError::Fault { code: 701, description };
         assert_eq!(read_answer(&Fault::NoSuchObject.write()), Err(fault));
         assert!(matches!(read_answer("nonsense"), Err(CallError::Unreadable(_))));
+    }
+
+    #[test]
+    fn faults_of_odd_form_and_answers_that_are_none_are_told() {
+        let fault = |inside: &str| {
+            format!(
+                "<e:Envelope xmlns:e='{NS_SOAP}'><e:Body><e:Fault><detail><x:UPnPError xmlns:x='urn:y'>\
+                 {inside}</x:UPnPError></detail></e:Fault></e:Body></e:Envelope>"
+            )
+        };
+        let code = |status, inside: &str| read_answer_with(status, &fault(inside)).unwrap_err();
+        let without = CallError::Fault { code: 718, description: None };
+        for status in [200, 400, 500] {
+            assert_eq!(code(status, "<x:errorCode> 718\n</x:errorCode>"), without);
+        }
+        assert_eq!(code(500, "<errorCode>718</errorCode><errorDescription/>"), without);
+        let told = code(500, "<errorDescription>Busy</errorDescription><errorCode>718</errorCode>");
+        assert_eq!(told.to_string(), "error 718: Busy");
+        // Nothing that says why: the status does.
+        for body in
+            ["", "<html><body>Not found</body>", &fault(""), &fault("<errorCode>x</errorCode>")]
+        {
+            assert_eq!(read_answer_with(404, body), Err(CallError::Status(404)), "{body}");
+            assert!(matches!(read_answer_with(200, body), Err(CallError::Unreadable(_))), "{body}");
+        }
     }
 
     #[test]
