@@ -184,11 +184,12 @@ fn events_count_only_from_whom_they_were_asked_of_and_are_ended_at_the_end() {
         assert_eq!(status("127.0.0.62", callback, "uuid:s1", 1), 403, "from another address");
         assert_eq!(status(ODD, "/heard/guess", "uuid:s1", 1), 412);
         assert_eq!(status(ODD, callback, "uuid:s2", 1), 412);
+        let body = "x".repeat((256 << 10) + 1);
         let too_long = format!(
-            "NOTIFY {callback} HTTP/1.1\r\nHost: {0}\r\nNT: upnp:event\r\nNTS: upnp:propchange\r\n\
-             SID: uuid:s1\r\nSEQ: 1\r\nContent-Length: {1}\r\n\r\n",
+            "NOTIFY {callback} HTTP/1.1\r\nHost: {}\r\nNT: upnp:event\r\nNTS: upnp:propchange\r\n\
+             SID: uuid:s1\r\nSEQ: 1\r\nContent-Length: {}\r\n\r\n{body}",
             mostra_tests::SERVER,
-            (256 << 10) + 1
+            body.len()
         );
         assert_eq!(raw::exchange(ODD, mostra_tests::SERVER, &too_long).unwrap().status, 413);
         let get = raw::ask(ODD, "GET", callback, "");
