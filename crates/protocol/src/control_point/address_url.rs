@@ -100,7 +100,7 @@ mod tests {
         ] {
             assert_eq!(joined(text).as_deref(), Some(leads), "{text}");
         }
-        for text in ["//0300.0.2.7/", "http://192.0.519/", "/\\192.0.2.9/x", "http:x", "box:x"] {
+        for text in ["//0300.0.2.7/", "http://192.0.519/", "/\\192.0.2.9/x", "http:x", "lamp:x"] {
             assert_eq!(joined(text), None, "{text}");
         }
     }
