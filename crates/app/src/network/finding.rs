@@ -39,9 +39,9 @@ const TRIED: usize = 64;
 /// How long the system takes to find out that nobody has an address any more: it waits five seconds
 /// for a sign of life, then asks three times, a second apart.
 const RESOLVED: Duration = Duration::from_secs(10);
-/// How long the system believes that a device is there which it heard of last: 45 seconds at most.
-/// It asks nobody meanwhile, so that devices are tried once more when that is over.
-const BELIEVED: Duration = Duration::from_secs(50);
+/// How long after a search the devices are tried once more. The kernel takes a device that has just
+/// answered for reachable, for up to 45 s, and does not ask for its hardware address meanwhile.
+const TRIED_AGAIN: Duration = Duration::from_secs(50);
 /// Bytes of a document (SCP-14), and of an icon.
 const DOCUMENT: usize = 512 << 10;
 const ICON: usize = 64 << 10;
@@ -264,7 +264,7 @@ impl Finding {
             }
         }
         if searched {
-            self.again = Some(now + BELIEVED);
+            self.again = Some(now + TRIED_AGAIN);
             self.try_devices(now);
         } else if self.again.take_if(|at| *at <= now).is_some() {
             self.try_devices(now);
