@@ -6,7 +6,7 @@ demo:
 
 test:
 	@scripts/install-packages
-	@scripts/build
+	@scripts/build tests
 	@scripts/test
 
 start:

@@ -5,7 +5,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, ask, between, call};
-use mostra_tests::{in_a_house, top, until};
+use mostra_tests::{in_a_house, in_a_house_timed, top, until};
 
 const TV: &str = "127.0.0.61";
 
@@ -127,7 +127,7 @@ fn packets(interface: &str) -> (u64, u64) {
 
 #[test]
 fn on_loopback_nothing_leaves_by_another_interface() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let ip = |line: &str| {
             assert!(Command::new("ip").args(line.split(' ')).status().unwrap().success(), "{line}");
         };

@@ -5,7 +5,7 @@ use std::net::{Ipv4Addr, TcpStream, UdpSocket};
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, ask, browse, media_path, soap};
-use mostra_tests::{SERVER, in_a_house, until};
+use mostra_tests::{SERVER, in_a_house, in_a_house_timed, until};
 
 const TV: &str = "127.0.0.91";
 const OTHER: &str = "127.0.0.92";
@@ -95,7 +95,7 @@ fn idle_connections_stay_for_half_a_minute() {
 
 #[test]
 fn a_body_that_does_not_come_is_not_waited_for() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         let began = Instant::now();
         let mut slow: Vec<TcpStream> = ["GET", "POST"]
@@ -164,7 +164,7 @@ fn expectations_and_charsets_are_known_or_refused() {
 
 #[test]
 fn small_answers_come_in_one_segment() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.meet(TV);
         house.admit(TV);
@@ -183,7 +183,7 @@ fn small_answers_come_in_one_segment() {
 
 #[test]
 fn a_flood_of_searches_is_bounded_and_so_is_what_is_logged() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.start();
         // Searches within a second, from twenty sources with twenty ports each: no two are the
         // same search said again, and each asks for all there is, which would be some three

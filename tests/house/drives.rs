@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use mostra_tests::drive::Drive;
-use mostra_tests::{House, in_a_house, media, raw, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, media, raw, until};
 
 const PLAYER: &str = "127.0.0.9";
 
@@ -158,7 +158,7 @@ fn drive_files() -> Vec<(String, Vec<u8>)> {
 
 #[test]
 fn a_drive_that_hangs_costs_nothing_but_itself() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let (share, sandbox) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
         let Some(drive) = Drive::mount(share.path(), drive_files()) else { return };
         fs::copy(media("Pictures/Storm/Storm 2.jpg"), sandbox.path().join("near.jpg")).unwrap();

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use mostra_tests::browser::Browser;
 use mostra_tests::wires::{Namespace, ip, wired};
-use mostra_tests::{DISC_PLAYER, House, PASSWORD, in_a_house, query, until};
+use mostra_tests::{DISC_PLAYER, House, PASSWORD, in_a_house, in_a_house_timed, query, until};
 use serde_json::Value;
 
 /// What the house knows of something by its name, once it is as wanted.
@@ -25,7 +25,7 @@ fn inside<'a>(words: &[&'a str]) -> Vec<&'a str> {
 
 #[test]
 fn what_is_on_the_network_is_found_with_what_it_is_and_can() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         let began = Instant::now();
         let mut all = house.stand_ins(&["kitchen-speaker", "harbour-router", "attic-server"]);
@@ -97,7 +97,7 @@ fn what_is_on_the_network_is_found_with_what_it_is_and_can() {
 
 #[test]
 fn a_device_appears_is_limited_and_let_in_and_its_screen_changes() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.publish("Pictures");
         house.publish("Films");
@@ -327,7 +327,7 @@ fn one_announced_under_another_udn_than_described_holds_up_nothing() {
 
 #[test]
 fn from_alive_to_its_row_takes_less_than_a_second() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         let socket = UdpSocket::bind("127.0.0.40:0").unwrap();
         socket2::SockRef::from(&socket).set_multicast_if_v4(&Ipv4Addr::LOCALHOST).unwrap();

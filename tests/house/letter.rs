@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, ask, between, browse, call, unescaped};
 use mostra_tests::subscriber::Subscriber;
-use mostra_tests::{SERVER, in_a_house, until};
+use mostra_tests::{SERVER, in_a_house, in_a_house_timed, until};
 
 const TV: &str = "127.0.0.81";
 const OTHER: &str = "127.0.0.82";
@@ -20,7 +20,7 @@ fn elements(text: &str) -> Vec<String> {
 
 #[test]
 fn the_description_is_as_the_standard_has_it_and_the_same_for_all() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         let path = "/about/device.xml";
         let first = ask(TV, "GET", path, "");
@@ -144,7 +144,7 @@ fn envelope(action: &str, version: u8) -> String {
 
 #[test]
 fn control_is_read_tolerantly_and_written_strictly() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.publish("Sound");
         house.meet(TV);
@@ -383,7 +383,7 @@ fn subscriptions_are_renewed_ended_and_forgotten() {
 
 #[test]
 fn limits_hold_and_the_house_stays_quick() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.publish("Films");
         house.meet(TV);

@@ -5,7 +5,9 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use mostra_tests::{House, Running, by_socket_for_all, in_a_house, media, top, until};
+use mostra_tests::{
+    House, Running, by_socket_for_all, in_a_house, in_a_house_timed, media, top, until,
+};
 use serde_json::Value;
 
 fn titles(house: &House) -> Vec<String> {
@@ -193,7 +195,7 @@ fn where_the_kernel_watches_no_more_the_folder_is_looked_through() {
 
 #[test]
 fn a_file_that_is_still_written_comes_when_it_is_complete() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         let folder = tempfile::tempdir().unwrap();
         fs::copy(media("Sound/Night log.mp3"), folder.path().join("log.mp3")).unwrap();

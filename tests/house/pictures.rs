@@ -6,7 +6,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{ask, browse, media_path, unescaped};
-use mostra_tests::{House, in_a_house, media, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, media, until};
 
 const PLAYER: &str = "127.0.0.44";
 
@@ -89,7 +89,7 @@ fn huge_pictures_and_covers_cost_no_memory() {
 
 #[test]
 fn making_pictures_slowly_ends_no_stream_and_a_crash_costs_one_picture() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let folder = tempfile::tempdir().unwrap();
         let at = |name: &str| folder.path().join(name);
         for n in 1..=9 {
@@ -147,7 +147,7 @@ fn photograph(path: &Path, seed: u64) {
 
 #[test]
 fn pictures_are_made_ahead_all_sizes_at_once() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let folder = tempfile::tempdir().unwrap();
         for n in 1..=4 {
             photograph(&folder.path().join(format!("p{n}.jpg")), n);

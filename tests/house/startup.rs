@@ -4,7 +4,7 @@ use std::process::Stdio;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{ask, browse};
-use mostra_tests::{in_a_house, psql, query, until};
+use mostra_tests::{in_a_house, in_a_house_timed, psql, query, until};
 
 #[test]
 fn each_obstacle_is_named_with_its_remedy() {
@@ -85,7 +85,7 @@ fn configuration_says_where_each_value_came_from() {
 
 #[test]
 fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let log = std::fs::File::create(house.data.path().join("mostrad.log")).unwrap();
         let mut child =
             house.service_command().args(["--log-format", "json"]).stderr(log).spawn().unwrap();
@@ -112,7 +112,7 @@ fn logs_are_json_where_wanted_and_a_stop_is_quick_and_clean() {
 #[test]
 fn players_are_answered_while_the_catalogue_is_still_being_loaded() {
     const TV: &str = "127.0.0.71";
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         house.publish("Films");
         house.meet(TV);

@@ -8,13 +8,13 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, Answer, ask, browse, media_path};
-use mostra_tests::{House, Running, SERVER, in_a_house, media, until};
+use mostra_tests::{House, Running, SERVER, in_a_house_timed, media, until};
 
 const TV: &str = "127.0.0.53";
 
 /// A house with one folder, in which the tests can do as they like.
 fn with_folder(test: impl FnOnce(&House, &Path, &Running) + Send + 'static) {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let service = house.begin();
         let folder = tempfile::Builder::new().prefix("seen-").tempdir().unwrap();
         fs::copy(media("Sound/Night log.mp3"), folder.path().join("Night log.mp3")).unwrap();

@@ -3,7 +3,7 @@
 
 use mostra_tests::browser::Browser;
 use mostra_tests::raw::{ask, between, browse, media_path, unescaped};
-use mostra_tests::{House, PASSWORD, in_a_house, until};
+use mostra_tests::{House, PASSWORD, in_a_house_timed, until};
 use serde_json::Value;
 
 const DEVICE: &str = "127.0.0.41";
@@ -52,7 +52,7 @@ fn titles(address: &str) -> Vec<String> {
 
 #[test]
 fn each_step_ticks_by_what_the_device_does_and_test_pieces_stand_first_for_it_alone() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         house.put_test_pieces();
         let _service = house.begin_with(&["--test-pieces", "on"]);
         house.publish("Films");
@@ -109,7 +109,7 @@ fn each_step_ticks_by_what_the_device_does_and_test_pieces_stand_first_for_it_al
 
 #[test]
 fn a_walkthrough_goes_on_after_a_restart_and_counts_what_a_person_says() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         house.publish("Pictures");
         house.meet(DEVICE);
@@ -144,7 +144,7 @@ fn a_walkthrough_goes_on_after_a_restart_and_counts_what_a_person_says() {
 
 #[test]
 fn stand_ins_come_to_what_they_should_and_faults_fail_for_the_right_reason() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         house.put_test_pieces();
         let _service = house.begin_with(&["--test-pieces", "on"]);
         house.publish("Films");
@@ -187,7 +187,7 @@ fn stand_ins_come_to_what_they_should_and_faults_fail_for_the_right_reason() {
 
 #[test]
 fn a_person_follows_the_steps_on_the_page() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.publish("Pictures");
         let_in(&house, DEVICE, &["--kinds", "pictures", "--name", "Lounge frame"]);

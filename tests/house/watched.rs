@@ -9,7 +9,7 @@ use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use mostra_tests::raw::{self, between, browse, media_path};
-use mostra_tests::{House, in_a_house, long_sound, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, long_sound, until};
 use serde_json::Value;
 
 /// Where the state of a thing's service is read.
@@ -32,7 +32,7 @@ fn value(state: &Value, name: &str) -> Option<String> {
 
 #[test]
 fn what_a_speaker_tells_of_itself_is_followed_as_it_changes() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         let _all = house.stand_ins(&["kitchen-speaker", "keepers-phone"]);
         let path = state_path(&house, "Kitchen speaker", "RenderingControl");

@@ -1,7 +1,7 @@
 //! The device listener on the wire, from raw sockets.
 
 use mostra_tests::raw::{self, ask, between, browse, call, media_path};
-use mostra_tests::{House, SERVER, in_a_house, top, until};
+use mostra_tests::{House, SERVER, in_a_house, in_a_house_timed, top, until};
 use std::io::Write;
 
 const TV: &str = "127.0.0.51";
@@ -329,7 +329,7 @@ fn ranges_conditions_and_dlna_fields() {
 
 #[test]
 fn search_answers_and_byebye_on_the_wire() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         let ear = raw::ear();
 

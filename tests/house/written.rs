@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use mostra_tests::raw::{ask, between, browse, call, unescaped};
-use mostra_tests::{House, in_a_house, top, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, top, until};
 
 const TV: &str = "127.0.0.71";
 
@@ -210,7 +210,7 @@ fn a_picture_of_an_item_has_another_address_when_it_is_another_picture() {
 /// Files that share two contents, so that they are quickly made.
 #[test]
 fn a_hundred_thousand_files_in_one_folder() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         const FILES: usize = 100_000;
         let folder = tempfile::tempdir().unwrap();
         let (one, many) = (folder.path().join(".one"), folder.path().join("many"));

@@ -7,6 +7,7 @@ pub mod browser;
 mod cluster;
 pub mod drive;
 mod files;
+mod places;
 pub mod raw;
 pub mod relay;
 mod service;
@@ -131,6 +132,19 @@ pub fn not_run(why: &str) {
 /// # Panics
 /// When the test does.
 pub fn in_a_house(test: impl FnOnce(House) + Send + 'static) {
+    run(false, test);
+}
+
+/// The same for a test that measures time: no more tests run beside it than there are processors.
+///
+/// # Panics
+/// When the test does.
+pub fn in_a_house_timed(test: impl FnOnce(House) + Send + 'static) {
+    run(true, test);
+}
+
+fn run(measures_time: bool, test: impl FnOnce(House) + Send + 'static) {
+    let _place = places::take(measures_time);
     // Started outside, so that it outlives this test's namespace.
     let url = database();
     let run = std::thread::spawn(move || {
