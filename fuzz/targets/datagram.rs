@@ -30,7 +30,7 @@ fuzz_target!(|bytes: &[u8]| {
         .link_up(Moment::EPOCH, Link { id: 1, address, prefix: 24, port: 7640, search_port: None });
     finder.handle(Moment::EPOCH, 1, from, bytes);
     assert!(finder.found().count() <= 1);
-    let _ = machine.handle(Moment::EPOCH, 1, from, bytes.len() % 2 == 0, bytes);
+    let _ = machine.handle(Moment::EPOCH, 1, from, bytes.len().is_multiple_of(2), bytes);
     while let Some(datagram) = machine.poll_output(Moment::EPOCH + Duration::from_secs(6)) {
         assert!(datagram.data.len() <= 1400, "each is one datagram (SSDP-9)");
         let lines = datagram.data.split(|b| *b == b'\n').count();

@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 
 use mostra_tests::raw::between;
 use mostra_tests::wires::{Namespace, ip};
-use mostra_tests::{House, Running, binary, in_a_house, raw, top, until};
+use mostra_tests::{House, Running, binary, in_a_house_timed, raw, top, until};
 use serde_json::Value;
 
 /// A device: its namespace, its wires to the bridge, and its stand-in.
@@ -93,7 +93,7 @@ fn by_hardware(house: &House, hardware: &str) -> Option<Value> {
 
 #[test]
 fn eight_devices_are_found_joined_and_stay_who_they_are() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         ip("link add lan0 type bridge mcast_snooping 0");
         ip("addr add 10.77.0.1/24 dev lan0");
         ip("link set lan0 up");

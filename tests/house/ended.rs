@@ -8,7 +8,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use mostra_tests::raw::{self, ask, between, browse, call, media_path};
 use mostra_tests::subscriber::Subscriber;
 use mostra_tests::wires::hear;
-use mostra_tests::{House, LONG, SERVER, in_a_house, long_sound, media, until};
+use mostra_tests::{House, LONG, SERVER, in_a_house, in_a_house_timed, long_sound, media, until};
 
 const PLAYER: &str = "127.0.0.41";
 const OTHER: &str = "127.0.0.42";
@@ -132,7 +132,7 @@ fn every_decision_ends_what_it_does_not_cover_and_nothing_else() {
 
 #[test]
 fn a_station_is_a_stream_like_any_other() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         station("127.0.0.5:8000");
         let folder = tempfile::tempdir().unwrap();
@@ -304,7 +304,7 @@ fn a_refused_device_learns_nothing_from_events_or_update_ids() {
 
 #[test]
 fn what_a_device_asked_in_vain_is_shown_and_proves_nothing() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         house.publish("Films");
         house.meet(PLAYER);
@@ -346,7 +346,7 @@ fn what_a_device_asked_in_vain_is_shown_and_proves_nothing() {
 
 #[test]
 fn a_console_that_cannot_open_everywhere_opens_nowhere() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         for (n, link) in ["lan0", "lan1"].into_iter().enumerate() {
             mostra_tests::wires::ip(&format!("link add {link} type veth peer name far{n}"));
             mostra_tests::wires::ip(&format!("link set far{n} up"));
@@ -375,7 +375,7 @@ fn a_console_that_cannot_open_everywhere_opens_nowhere() {
 
 #[test]
 fn a_house_that_is_off_is_found_by_nobody_and_keeps_everything() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let folder = tempfile::tempdir().unwrap();
         long_sound(&folder.path().join("Long.wav"));
         let mut service = house.begin();

@@ -8,7 +8,7 @@ use std::time::Duration;
 use mostra_tests::raw::{ask, between};
 use mostra_tests::subscriber::Subscriber;
 use mostra_tests::wires::{ear, hear, wired};
-use mostra_tests::{House, in_a_house, query, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, query, until};
 
 const DEVICE: &str = "127.0.0.62";
 const GROUP: &str = "239.255.255.250:1900";
@@ -131,7 +131,7 @@ fn whoever_searched_is_known_once_it_connects() {
 
 #[test]
 fn a_forged_search_changes_neither_traits_nor_name_of_a_device() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let rule = "[[rule]]\nname = \"old ones\"\nwhen = { user-agent = \"Old/\" }\ntraits = { page-objects = 7 }\n";
         std::fs::write(house.data.path().join("traits.toml"), rule).unwrap();
         let _service = house.begin();
@@ -156,7 +156,7 @@ fn a_forged_search_changes_neither_traits_nor_name_of_a_device() {
 
 #[test]
 fn devices_beyond_the_most_leave_the_records_too_and_loading_is_capped() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         house.meet(DEVICE);
         house.admit(DEVICE);

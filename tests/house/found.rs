@@ -353,7 +353,7 @@ fn from_alive_to_its_row_takes_less_than_a_second() {
 
 #[test]
 fn of_two_thousand_devices_those_in_sight_are_drawn_and_live_events_move_nothing() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         service.stop();
         let many = "insert into device (id, standing, kinds, update_offset, first_seen_ms, last_seen_ms, \

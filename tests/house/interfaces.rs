@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use mostra_tests::relay::{Relay, Weather, finish_checksums};
 use mostra_tests::wires::{GROUP, Namespace, ear, hear, ip};
-use mostra_tests::{House, Running, in_a_house, until};
+use mostra_tests::{House, Running, in_a_house, in_a_house_timed, until};
 
 /// A namespace at the other end of `lan0`, and a listener in it.
 fn wired(word: &str) -> (Namespace, UdpSocket) {
@@ -58,7 +58,7 @@ fn serve(house: &House, interfaces: &str) -> Running {
 
 #[test]
 fn each_interface_announces_its_own_address_and_changes_are_followed() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let (left, right) = (Namespace::new("left"), Namespace::new("right"));
         for (n, (place, near)) in [(&left, "lan0"), (&right, "lan1")].into_iter().enumerate() {
             ip(&format!("link add {near} type veth peer name far0 netns {}", place.name()));
@@ -150,7 +150,7 @@ fn each_interface_announces_its_own_address_and_changes_are_followed() {
 
 #[test]
 fn a_server_under_the_same_udn_or_name_is_noticed_and_told() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let (place, ear) = wired("twin");
         let _service = serve(&house, "lan0");
         let (alive, _) = hear(&ear, 10, "alive", alive_at("10.77.0.1"));

@@ -2,7 +2,7 @@
 //! them, and the history of decisions.
 
 use mostra_tests::wires::wired;
-use mostra_tests::{House, in_a_house, raw, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, raw, until};
 use serde_json::Value;
 
 const TV: &str = "127.0.0.21";
@@ -15,7 +15,7 @@ fn standing(house: &House, address: &str) -> Option<Value> {
 
 #[test]
 fn only_who_asks_comes_to_the_door_and_the_doorway_leaves_its_mark() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let mut service = house.begin();
         house.mostra(&["house", "doorway", "open"]);
         // A router reads what announces itself, and is not let in by that.
@@ -301,7 +301,7 @@ fn told(port: u16, answers: &'static [&'static str]) -> std::sync::mpsc::Receive
 
 #[test]
 fn a_program_in_the_house_is_told_that_a_device_waits_and_tried_three_times() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         for wrong in ["https://192.168.1.5/", "http://box.example/"] {
             assert!(house.mostra_fails(&["house", "webhook", wrong]).contains("not of the form"));

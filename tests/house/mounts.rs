@@ -129,6 +129,8 @@ fn a_folder_whose_own_drive_is_not_mounted_is_away_though_something_lies_there()
         service.stop();
         let _service = house.start();
         until(30, "the folder to be away", || away().then_some(()));
+        // It is noted as away before its items are hidden.
+        await_titles(&house, &[]);
         plug_in(&red, &root);
         await_titles(&house, &["one"]);
         assert_eq!(house.items(), before);

@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use mostra_tests::{House, binary, in_a_house, raw, until};
+use mostra_tests::{House, binary, in_a_house, in_a_house_timed, raw, until};
 use serde_json::Value;
 
 const DEN: &str = "127.0.0.17";
@@ -106,7 +106,7 @@ fn what_a_device_says_is_recorded_replayed_and_learnt() {
 
 #[test]
 fn the_device_that_asks_now_is_told_from_another_like_it() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.publish("Films");
         for address in ["127.0.0.21", "127.0.0.22"] {

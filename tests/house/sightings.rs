@@ -9,7 +9,7 @@ use mostra_core::proof::ProofState;
 use mostra_store::Records;
 use mostra_tests::raw::{ask, browse, call, media_path};
 use mostra_tests::subscriber::Subscriber;
-use mostra_tests::{House, in_a_house, query, until};
+use mostra_tests::{House, in_a_house, in_a_house_timed, query, until};
 
 const RADIO: &str = "127.0.0.51";
 const CABLE: &str = "127.0.0.52";
@@ -153,7 +153,7 @@ fn two_records_of_one_device_become_one_and_two_again() {
 
 #[test]
 fn a_device_that_was_just_met_can_be_put_together_with_another() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         let _service = house.begin();
         house.meet(CABLE);
         // At once, before any of them is recorded, ten times over.

@@ -160,7 +160,7 @@ fn notify(from: &str, path: &str, sid: &str, seq: u32, volume: u32) -> u16 {
 
 #[test]
 fn events_count_only_from_whom_they_were_asked_of_and_are_ended_at_the_end() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         const ODD: &str = "127.0.0.61";
         let mut service = house.begin();
         let publisher = Publisher::new(ODD);
@@ -240,7 +240,7 @@ fn a_publisher_whose_events_do_not_come_is_told_of() {
 /// Requirement SCP-8: what plays is not given up without a question.
 #[test]
 fn one_that_plays_is_asked_before_it_counts_as_gone() {
-    in_a_house(|house| {
+    in_a_house_timed(|house| {
         const PLAYING: &str = "127.0.0.64";
         const SILENT: &str = "127.0.0.65";
         // The second search ends 34 s after the service began, and then both would be asked anyhow:

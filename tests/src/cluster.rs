@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
+use std::sync::OnceLock;
 
 use crate::top;
 
@@ -151,9 +152,19 @@ pub fn psql(url: &str) -> Command {
             ("PGPORT", port),
         ])
     });
-    let mut command = Command::new("psql");
+    let mut command = Command::new(psql_program());
     command.arg("-X").envs(parts.expect("a URL of scripts/postgres"));
     command
+}
+
+/// Debian's `psql` is a script that looks for the newest program; asked so many times, that shows.
+fn psql_program() -> &'static Path {
+    static PROGRAM: OnceLock<PathBuf> = OnceLock::new();
+    PROGRAM.get_or_init(|| {
+        let versions = std::fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
+        let programs = versions.map(|version| version.path().join("bin/psql"));
+        programs.filter(|program| program.exists()).max().unwrap_or_else(|| "psql".into())
+    })
 }
 
 /// The URL of another database of the same server.

@@ -6,16 +6,6 @@ import { MemoryRouter } from "react-router";
 import { vi } from "vitest";
 import type { Device } from "../api/client";
 
-// The test environment lays nothing out, so nothing ever changes its size.
-vi.stubGlobal(
-  "ResizeObserver",
-  class {
-    observe() {}
-    unobserve() {}
-    disconnect() {}
-  },
-);
-
 type Asked = { method: string; path: string; body: unknown };
 
 /** Answers calls from a table of `METHOD /path` to JSON; others get 404. */
