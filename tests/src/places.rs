@@ -1,49 +1,51 @@
-//! How many tests run at one time: as many as there are places.
+//! How many tests run at one time.
 //!
 //! Tests wait a lot, so that one more than there are processors runs them in less time. What a test
-//! measures would then be wrong, so one that measures time has that one's place too.
+//! measures would then be wrong: beside one that measures time run no more than there are other
+//! processors.
 
 use std::num::NonZero;
 use std::sync::{Condvar, Mutex};
 use std::thread::available_parallelism;
 
-/// The places taken, and whose turn it is to take one: they are given in the order of asking, so
-/// that a test that needs two is not passed over for ever.
-struct Places {
+struct Running {
+    /// What the tests that run take of the room there is.
     taken: usize,
+    /// Room is given in the order of asking, so that nobody who needs much is passed over for ever.
     asked: u64,
     given: u64,
 }
 
-static PLACES: Mutex<Places> = Mutex::new(Places { taken: 0, asked: 0, given: 0 });
+static RUNNING: Mutex<Running> = Mutex::new(Running { taken: 0, asked: 0, given: 0 });
 static CHANGED: Condvar = Condvar::new();
 
 /// What a test holds while it runs.
 pub(crate) struct Place(usize);
 
-/// Waits for a place. A test that measures time leaves no more tests beside it than there are other
-/// processors.
+/// Waits until a test may run. Of those that measure time there is room for as many as there are
+/// processors, of the others for as many as run at one time.
 pub(crate) fn take(measures_time: bool) -> Place {
     let processors = available_parallelism().map_or(1, NonZero::get);
-    let all = std::env::var("RUST_TEST_THREADS").ok().and_then(|set| set.parse().ok());
-    let all = all.unwrap_or(processors).max(1);
-    let needed = if measures_time { (all + 1).saturating_sub(processors).max(1) } else { 1 };
-    let mut places = PLACES.lock().expect("places");
-    let turn = places.asked;
-    places.asked += 1;
-    while places.given != turn || places.taken + needed > all {
-        places = CHANGED.wait(places).expect("places");
+    let set = std::env::var("RUST_TEST_THREADS").ok().and_then(|set| set.parse().ok());
+    let threads = set.unwrap_or(processors).max(1);
+    let room = threads * processors;
+    let needed = if measures_time { threads } else { processors };
+    let mut running = RUNNING.lock().expect("what runs");
+    let turn = running.asked;
+    running.asked += 1;
+    while running.given != turn || running.taken + needed > room {
+        running = CHANGED.wait(running).expect("what runs");
     }
-    places.given += 1;
-    places.taken += needed;
+    running.given += 1;
+    running.taken += needed;
     CHANGED.notify_all();
     Place(needed)
 }
 
 impl Drop for Place {
     fn drop(&mut self) {
-        if let Ok(mut places) = PLACES.lock() {
-            places.taken -= self.0;
+        if let Ok(mut running) = RUNNING.lock() {
+            running.taken -= self.0;
         }
         CHANGED.notify_all();
     }
