@@ -1,6 +1,6 @@
 //! The control point's side of discovery as a state machine without sockets.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::net::{Ipv4Addr, SocketAddrV4};
 use std::time::Duration;
 
@@ -30,6 +30,8 @@ const DEVICES: usize = 256;
 const OF_SOURCE: usize = 32;
 /// Types kept of one device.
 const TYPES: usize = 32;
+/// Our own former UDNs that are kept: what was sent under one comes back within seconds.
+const FORMER_UDNS: usize = 8;
 /// Bytes of a USN, and of a LOCATION (SCP-11).
 const TEXT: usize = 1024;
 
@@ -115,8 +117,8 @@ struct Searching {
 #[derive(Debug)]
 pub struct Finder {
     own_udn: String,
-    /// Those that we had before.
-    former_udns: BTreeSet<String>,
+    /// Those that we had before, the last of them at the end.
+    former_udns: VecDeque<String>,
     targets: Vec<String>,
     user_agent: String,
     links: BTreeMap<LinkId, Searching>,
@@ -135,7 +137,7 @@ impl Finder {
     pub fn new(own_udn: &str, targets: &[&str], user_agent: &str) -> Finder {
         Finder {
             own_udn: own_udn.to_lowercase(),
-            former_udns: BTreeSet::new(),
+            former_udns: VecDeque::new(),
             targets: targets.iter().map(|target| (*target).to_owned()).collect(),
             user_agent: user_agent.to_owned(),
             links: BTreeMap::new(),
@@ -158,12 +160,15 @@ impl Finder {
     /// back to us, and is passed over as well; another server may have it.
     pub fn set_own_udn(&mut self, udn: &str) {
         let former = std::mem::replace(&mut self.own_udn, udn.to_lowercase());
-        self.former_udns.insert(former);
+        self.former_udns.push_back(former);
+        if self.former_udns.len() > FORMER_UDNS {
+            self.former_udns.pop_front();
+        }
     }
 
     fn is_own(&self, udn: &str, source: Ipv4Addr) -> bool {
         let is_ours = || self.links.values().any(|searching| searching.link.address == source);
-        udn == self.own_udn || self.former_udns.contains(udn) && is_ours()
+        udn == self.own_udn || self.former_udns.iter().any(|former| former == udn) && is_ours()
     }
 
     /// An interface came up, or has another address: it is searched at once.

@@ -159,6 +159,14 @@ fn what_we_sent_under_a_former_udn_is_passed_over_and_another_server_under_it_is
     assert_eq!(finder.found().count(), 1);
     finder.handle(at(0), 2, own, &answer(last, "uuid:beside", ""));
     assert_eq!(finder.found().count(), 2, "another stack on this host");
+    let mut finder = self::finder();
+    for n in 0..=FORMER_UDNS {
+        finder.set_own_udn(&format!("uuid:new-{n}"));
+    }
+    finder.handle(at(0), 2, own, &answer(last, "uuid:new-0", ""));
+    assert_eq!(finder.found().count(), 0, "among the last ones");
+    finder.handle(at(0), 2, own, &answer(last, "uuid:own", ""));
+    assert_eq!(finder.found().count(), 1, "no longer kept");
 }
 
 #[test]
