@@ -135,7 +135,8 @@ pub fn in_a_house(test: impl FnOnce(House) + Send + 'static) {
     run(false, test);
 }
 
-/// The same for a test that measures time: no more tests run beside it than there are processors.
+/// The same for a test that measures time: no more tests run beside it than there are other
+/// processors.
 ///
 /// # Panics
 /// When the test does.

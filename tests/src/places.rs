@@ -1,8 +1,8 @@
 //! How many tests run at one time.
 //!
-//! Tests wait a lot, so that one more than there are processors runs them in less time. What a test
-//! measures would then be wrong: beside one that measures time run no more than there are other
-//! processors.
+//! Tests mostly wait, so all of them end sooner when one more runs than there are processors. A time
+//! that is measured meanwhile would be wrong. So beside a test that measures time run no more than
+//! there are other processors.
 
 use std::num::NonZero;
 use std::sync::{Condvar, Mutex};
