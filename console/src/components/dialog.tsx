@@ -40,7 +40,7 @@ export function FullScreen({ onClose, children }: { onClose: () => void; childre
 
 export { DialogTitle };
 
-type Question = {
+type ConfirmProps = {
   open: boolean;
   title: string;
   children: ReactNode;
@@ -52,7 +52,7 @@ type Question = {
 };
 
 /** A question before what cannot be undone. */
-export function Confirm({ open, title, children, yes, busy, problem, onYes, onClose }: Question) {
+export function Confirm({ open, title, children, yes, busy, problem, onYes, onClose }: ConfirmProps) {
   return (
     <Dialog open={open} title={title} onClose={onClose}>
       <p className="mt-2">{children}</p>
