@@ -3,10 +3,10 @@
 use mostra_core::access::Standing;
 
 use crate::devices::Devices;
-use crate::preflight::Preflight;
+use crate::preflight::PreflightChecks;
 
 /// What needs a person's attention, in sentences: who waits, and what the preflight found.
-pub fn attention(devices: &Devices, preflight: &Preflight) -> Vec<String> {
+pub fn attention(devices: &Devices, preflight: &PreflightChecks) -> Vec<String> {
     let mut list = Vec::new();
     let waiting = devices.book().iter().filter(|d| d.stands() == Some(Standing::Waiting)).count();
     match waiting {

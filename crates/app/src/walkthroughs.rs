@@ -17,7 +17,7 @@ use crate::Context;
 use crate::devices::{Devices, kind_of};
 use crate::library::Library;
 use crate::network::{Network, Subscriptions};
-use crate::preflight::Preflight;
+use crate::preflight::PreflightChecks;
 
 /// Devices that use one address within such a time share it.
 const TOGETHER: Duration = Duration::from_secs(3600);
@@ -35,7 +35,7 @@ pub struct WalkthroughParts {
     /// Who is told of changes.
     pub subscriptions: Arc<Subscriptions>,
     /// What is known of the host.
-    pub preflight: Arc<Preflight>,
+    pub preflight: Arc<PreflightChecks>,
 }
 
 /// Walkthroughs.

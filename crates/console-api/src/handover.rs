@@ -9,7 +9,7 @@ use mostra_app::devices::Devices;
 use mostra_app::handover::{last, remember};
 use mostra_app::library::Library;
 use mostra_app::network::Network;
-use mostra_app::preflight::Preflight;
+use mostra_app::preflight::PreflightChecks;
 use mostra_app::walkthroughs::Walkthroughs;
 use mostra_core::Kind;
 use mostra_core::access::Standing;
@@ -38,7 +38,7 @@ struct Parts<'a> {
     devices: &'a Devices,
     library: &'a Library,
     network: &'a Network,
-    preflight: &'a Preflight,
+    preflight: &'a PreflightChecks,
     walkthroughs: &'a Walkthroughs,
     config: &'a dyn Configuration,
 }

@@ -51,7 +51,7 @@ use mostra_app::devices::Devices;
 use mostra_app::host_load::HostLoad;
 use mostra_app::library::Library;
 use mostra_app::network::Network;
-use mostra_app::preflight::Preflight;
+use mostra_app::preflight::PreflightChecks;
 use mostra_app::saved_records::RecordFiles;
 use mostra_app::streams::Streams;
 use mostra_app::walkthroughs::Walkthroughs;
@@ -88,7 +88,7 @@ pub struct ConsoleParts {
     /// Whether the console can be reached from the house.
     pub access: Arc<HouseAccess>,
     /// What stands in the way of devices.
-    pub preflight: Arc<Preflight>,
+    pub preflight: Arc<PreflightChecks>,
     /// Walking devices through.
     pub walkthroughs: Arc<Walkthroughs>,
 }

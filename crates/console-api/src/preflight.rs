@@ -5,7 +5,7 @@ use actix_web::{HttpMessage as _, HttpRequest, get, post, web};
 use futures_util::StreamExt as _;
 use mostra_api::PreflightCheck;
 use mostra_app::clock::ms;
-use mostra_app::preflight::{Preflight, RULES};
+use mostra_app::preflight::{PreflightChecks, RULES};
 use mostra_core::preflight::{Check, worst};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -16,7 +16,7 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(show).service(look);
 }
 
-pub(crate) fn to_api(preflight: &Preflight) -> mostra_api::Preflight {
+pub(crate) fn to_api(preflight: &PreflightChecks) -> mostra_api::Preflight {
     let checks = preflight.checks();
     let check = |check: &Check| PreflightCheck {
         id: check.id.clone(),
@@ -40,7 +40,10 @@ pub(crate) fn to_api(preflight: &Preflight) -> mostra_api::Preflight {
     responses((status = 200, body = mostra_api::Preflight))
 )]
 #[get("/preflight")]
-async fn show(_: Caller, preflight: web::Data<Preflight>) -> web::Json<mostra_api::Preflight> {
+async fn show(
+    _: Caller,
+    preflight: web::Data<PreflightChecks>,
+) -> web::Json<mostra_api::Preflight> {
     web::Json(to_api(&preflight))
 }
 
@@ -55,7 +58,7 @@ async fn look(
     _: Caller,
     request: HttpRequest,
     mut body: web::Payload,
-    preflight: web::Data<Preflight>,
+    preflight: web::Data<PreflightChecks>,
 ) -> Result<web::Json<mostra_api::Preflight>, ApiFailure> {
     if request.content_type() != "text/plain" {
         let why = "They come as text/plain.".to_owned();

@@ -24,7 +24,7 @@ use mostra_app::library::{Library, LibraryOptions, SharedCatalogue, first_catalo
 use mostra_app::network::{
     Network, NetworkOptions, Subscriptions, discovery, event_delivery, watching,
 };
-use mostra_app::preflight::{self, Preflight, PreflightParts};
+use mostra_app::preflight::{self, PreflightChecks, PreflightParts};
 use mostra_app::streams::Streams;
 use mostra_app::walkthroughs::{WalkthroughParts, Walkthroughs};
 use mostra_app::{Clock, Context, host_load, memory, saved_records};
@@ -366,7 +366,7 @@ impl Owners {
         config: &Config,
         live: Arc<LiveConfig>,
     ) -> mostra_console_api::ConsoleParts {
-        let preflight = Arc::new(Preflight::new(PreflightParts {
+        let preflight = Arc::new(PreflightChecks::new(PreflightParts {
             context: context.clone(),
             network: self.network.clone(),
             devices: self.devices.clone(),

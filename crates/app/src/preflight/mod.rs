@@ -49,7 +49,7 @@ pub struct PreflightParts {
 }
 
 /// The preflight: checks of the host and the network, kept current.
-pub struct Preflight {
+pub struct PreflightChecks {
     parts: PreflightParts,
     snapshot: Mutex<HostSnapshot>,
     /// Rules that somebody gave who may read them, and when.
@@ -61,10 +61,10 @@ pub struct Preflight {
     ended: watch::Sender<(u64, Option<Moment>)>,
 }
 
-impl Preflight {
+impl PreflightChecks {
     /// Nothing was looked at yet.
-    pub fn new(parts: PreflightParts) -> Preflight {
-        Preflight {
+    pub fn new(parts: PreflightParts) -> PreflightChecks {
+        PreflightChecks {
             parts,
             snapshot: Mutex::default(),
             given: Mutex::default(),
@@ -179,7 +179,7 @@ impl Preflight {
 
 /// Looks at the beginning, when something may have changed, and from time to time, until the house
 /// stops.
-pub async fn run(preflight: Arc<Preflight>) {
+pub async fn run(preflight: Arc<PreflightChecks>) {
     let context = preflight.parts.context.clone();
     let mut whole_at = context.now() + FIRST;
     loop {
