@@ -2,8 +2,9 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
+use mostra_fuzz::bounded;
 use mostra_protocol::model::didl;
 
 fuzz_target!(|text: &str| {
-    drop(didl::read(text));
+    drop(bounded(text.len(), || didl::read(text)));
 });

@@ -5,6 +5,7 @@ use std::fs::File;
 use std::io::{Seek as _, Write as _};
 
 use libfuzzer_sys::fuzz_target;
+use mostra_fuzz::bounded;
 use mostra_media::extension::Extension;
 use mostra_media::probe::probe_opened;
 use mostra_media::walk::Stat;
@@ -24,5 +25,7 @@ fuzz_target!(init: {
     };
     let file = open().expect("a file to read");
     let stat = Stat { size: bytes.len() as u64, modified_ms: 0 };
-    let _ = probe_opened(file, Extension::of("fuzzed.mp3"), || place.clone(), stat);
+    bounded(bytes.len(), || {
+        let _ = probe_opened(file, Extension::of("fuzzed.mp3"), || place.clone(), stat);
+    });
 });

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod accessible;
+mod attacks;
 mod bridge;
 mod choices;
 mod configured;

@@ -18,6 +18,7 @@ pub mod clock;
 pub mod compute_pool;
 mod context;
 pub mod devices;
+pub mod foreign_text;
 pub mod handover;
 pub mod host_load;
 pub mod kept_log;

@@ -4,6 +4,7 @@ use actix_web::http::header::{self, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, web};
 use mostra_app::compute_pool::{self, ComputePool, DEADLINE};
 use mostra_app::devices::Devices;
+use mostra_app::foreign_text::parse;
 use mostra_app::library::Library;
 use mostra_core::access::Decision;
 use mostra_core::ids::UpdateId;
@@ -59,7 +60,9 @@ async fn control(
     let Some(body) = charset::decode(kind, &requester.body) else {
         return HttpResponse::UnsupportedMediaType().finish();
     };
-    let Ok(call) = read_call(&body) else { return HttpResponse::BadRequest().finish() };
+    let Ok(call) = parse(body, |body| read_call(body)).await else {
+        return HttpResponse::BadRequest().finish();
+    };
     let answered = if service.is_type(&call.namespace) {
         answer(service, &call, &devices, &library, &pool, &requester).await
     } else {

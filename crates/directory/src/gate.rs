@@ -142,7 +142,7 @@ async fn take_event(mut request: ServiceRequest) -> ServiceResponse<BoxBody> {
         Err(status) => Err(status),
     };
     let answer = match body {
-        Ok(body) => heard::take(&request, &body),
+        Ok(body) => heard::take(&request, body).await,
         Err(status) => HttpResponse::build(status).finish(),
     };
     let mut answer = request.into_response(answer);

@@ -5,6 +5,7 @@ use actix_web::http::header::HeaderMap;
 use actix_web::{HttpResponse, web};
 use bytes::Bytes;
 use mostra_app::Clock;
+use mostra_app::foreign_text::parse;
 use mostra_app::network::Network;
 use mostra_app::network::watching::HEARD;
 use mostra_protocol::control_point::{Notification, read_properties};
@@ -20,7 +21,7 @@ pub(crate) fn is_event(request: &ServiceRequest) -> bool {
 }
 
 /// Takes an event with its body, and answers it (GENA-22).
-pub(crate) fn take(request: &ServiceRequest, body: &Bytes) -> HttpResponse {
+pub(crate) async fn take(request: &ServiceRequest, body: Bytes) -> HttpResponse {
     if request.method().as_str() != "NOTIFY" {
         return status_only(405);
     }
@@ -30,6 +31,9 @@ pub(crate) fn take(request: &ServiceRequest, body: &Bytes) -> HttpResponse {
     let (Some(network), Some(clock), Some(connection)) = (network, clock, connection) else {
         return status_only(500);
     };
+    // What cannot be read still counts as an event that came: the next one is no gap.
+    let read = |body: &Bytes| read_properties(&String::from_utf8_lossy(body)).unwrap_or_default();
+    let variables = parse(body, read).await;
     let headers: &HeaderMap = request.headers();
     let notification = Notification {
         path: request.path(),
@@ -39,8 +43,5 @@ pub(crate) fn take(request: &ServiceRequest, body: &Bytes) -> HttpResponse {
         sid: named(headers, "sid"),
         seq: named(headers, "seq").and_then(|seq| seq.trim().parse().ok()),
     };
-    // What cannot be read still counts as an event that came: the next one is no gap.
-    let text = String::from_utf8_lossy(body);
-    let variables = read_properties(&text).unwrap_or_default();
     status_only(network.watching.notify(clock.now(), notification, variables))
 }

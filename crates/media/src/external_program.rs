@@ -16,6 +16,10 @@ const PROCESSOR: u64 = 60;
 /// Bytes of output.
 const OUTPUT: u64 = 32 << 20;
 
+/// How much sooner than the service the kernel ends a child where memory runs out: before anything
+/// else.
+pub(crate) const FIRST_TO_END: &str = "1000";
+
 /// A program, run within bounds by Debian's prlimit.
 pub(crate) fn program(name: &str) -> Command {
     program_within(name, (MEMORY, PROCESSOR))
@@ -23,7 +27,8 @@ pub(crate) fn program(name: &str) -> Command {
 
 /// The same within other bounds: bytes of memory, seconds of a processor.
 pub(crate) fn program_within(name: &str, (memory, processor): (u64, u64)) -> Command {
-    let mut command = Command::new("prlimit");
+    let mut command = Command::new("choom");
+    command.args(["-n", FIRST_TO_END, "--", "prlimit"]);
     command.args([format!("--as={memory}"), format!("--cpu={processor}"), "--core=0".into()]);
     command.args(["--", name]);
     command
@@ -140,6 +145,8 @@ mod tests {
         assert!(begin.elapsed() < Duration::from_secs(10));
         assert_eq!(output(shell("ulimit -v"), long).as_deref(), Some(&b"2097152\n"[..]));
         assert_eq!(output(shell("ulimit -t"), long).as_deref(), Some(&b"60\n"[..]));
+        let first = output(shell("cat /proc/self/oom_score_adj"), long);
+        assert_eq!(first.as_deref(), Some(&b"1000\n"[..]), "children are ended first");
         assert_eq!(output(shell("head -c 40000000 /dev/zero"), long), None, "too much");
     }
 

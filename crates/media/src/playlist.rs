@@ -1,14 +1,26 @@
 //! Playlist files (requirements 5.9): from bytes to entries, without touching what they name.
 
 use std::path::{Component, Path, PathBuf};
+use std::rc::Rc;
 
 use mostra_core::left_out::Reason;
 use mostra_core::text::{TITLE, tamed};
 use quick_xml::events::Event;
 
 /// Bytes of a playlist, and entries in it (CDS-68).
-const BYTES: usize = 4 << 20;
+pub const BYTES: usize = 4 << 20;
 const ENTRIES: usize = 20_000;
+/// However short a list is, it may have so many entries; a longer one has another for each so many
+/// of its bytes. What is kept of an entry may be longer than its line.
+const SPARE: usize = 2000;
+const BYTES_PER_ENTRY: usize = 24;
+/// Bytes of a path or an address.
+const ADDRESS: usize = 8 << 10;
+
+/// How many entries a list of this many bytes may have.
+fn most_entries(bytes: usize) -> usize {
+    ENTRIES.min(bytes / BYTES_PER_ENTRY + SPARE)
+}
 
 /// One entry.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -32,7 +44,9 @@ fn damaged(what: &'static str) -> Reason {
     Reason::PlaylistDamaged(what.into())
 }
 
-/// Reads a playlist by the extension of its name: `m3u`, `m3u8`, `pls` or `xspf`.
+/// Reads a playlist by the extension of its name: `m3u`, `m3u8`, `pls` or `xspf`. At no time does
+/// it take more than eight times the list's length and 1 MiB; entries beyond what that allows are
+/// left out.
 ///
 /// # Errors
 /// The [`Reason`] for which it cannot be read as one.
@@ -40,12 +54,12 @@ pub fn read(bytes: &[u8], extension: &str) -> Result<Vec<PlaylistEntry>, Reason>
     if bytes.len() > BYTES {
         return Err(Reason::PlaylistTooLarge);
     }
+    let most = most_entries(bytes.len());
     let mut entries = match extension {
-        "xspf" => xspf(bytes)?,
-        "pls" => pls(&decode(bytes)),
-        _ => m3u(&decode(bytes))?,
+        "xspf" => xspf(bytes, most)?,
+        "pls" => pls(&decode(bytes), most),
+        _ => m3u(&decode(bytes), most)?,
     };
-    entries.truncate(ENTRIES);
     for entry in &mut entries {
         entry.title = entry.title.take().map(|title| tamed(title, TITLE));
     }
@@ -64,7 +78,7 @@ pub fn decode(bytes: &[u8]) -> String {
     }
 }
 
-fn m3u(text: &str) -> Result<Vec<PlaylistEntry>, Reason> {
+fn m3u(text: &str, most: usize) -> Result<Vec<PlaylistEntry>, Reason> {
     let mut entries = Vec::new();
     let mut title = None;
     for line in text.split(['\n', '\r']).map(str::trim).filter(|l| !l.is_empty()) {
@@ -74,7 +88,7 @@ fn m3u(text: &str) -> Result<Vec<PlaylistEntry>, Reason> {
         if let Some(info) = line.strip_prefix("#EXTINF:") {
             let name = info.split_once(',').map(|(_, name)| name.trim());
             title = name.filter(|n| !n.is_empty()).map(str::to_owned);
-        } else if !line.starts_with('#') {
+        } else if !line.starts_with('#') && entries.len() < most {
             entries
                 .extend(target(line).map(|target| PlaylistEntry { target, title: title.take() }));
         }
@@ -82,7 +96,7 @@ fn m3u(text: &str) -> Result<Vec<PlaylistEntry>, Reason> {
     Ok(entries)
 }
 
-fn pls(text: &str) -> Vec<PlaylistEntry> {
+fn pls(text: &str, most: usize) -> Vec<PlaylistEntry> {
     let mut found: std::collections::BTreeMap<u32, (Option<String>, Option<String>)> =
         std::collections::BTreeMap::new();
     let mut inside = false;
@@ -94,9 +108,10 @@ fn pls(text: &str) -> Vec<PlaylistEntry> {
         let Some((key, value)) = line.split_once('=').filter(|_| inside) else { continue };
         let (key, value) = (key.trim().to_lowercase(), value.trim());
         let numbered = |word: &str| key.strip_prefix(word)?.parse::<u32>().ok();
-        if let Some(number) = numbered("file") {
+        let room = |number: &u32| found.len() < most || found.contains_key(number);
+        if let Some(number) = numbered("file").filter(room) {
             found.entry(number).or_default().0 = Some(value.to_owned());
-        } else if let Some(number) = numbered("title") {
+        } else if let Some(number) = numbered("title").filter(room) {
             found.entry(number).or_default().1 = Some(value.to_owned());
         }
     }
@@ -107,13 +122,13 @@ fn pls(text: &str) -> Vec<PlaylistEntry> {
     entries.collect()
 }
 
-fn xspf(bytes: &[u8]) -> Result<Vec<PlaylistEntry>, Reason> {
+fn xspf(bytes: &[u8], most: usize) -> Result<Vec<PlaylistEntry>, Reason> {
     let text = decode(bytes);
     let mut reader = quick_xml::Reader::from_str(&text);
     let mut entries = Vec::new();
     let mut open: Vec<Vec<u8>> = Vec::new();
     // What `xml:base` says at each level, with what is around it.
-    let mut bases: Vec<Option<String>> = Vec::new();
+    let mut bases: Vec<Option<Rc<str>>> = Vec::new();
     let (mut location, mut title) = (None::<String>, String::new());
     let mut value = String::new();
     loop {
@@ -124,12 +139,17 @@ fn xspf(bytes: &[u8]) -> Result<Vec<PlaylistEntry>, Reason> {
             Ok(Event::Start(tag)) => {
                 value.clear();
                 let base = tag.attributes().flatten().find(|a| a.key.as_ref() == b"xml:base");
-                let base = base.and_then(|a| a.unescape_value().ok()).map(|b| b.into_owned());
+                let base = base.and_then(|a| a.unescape_value().ok());
                 let around = bases.last().cloned().flatten();
-                bases.push(match (base, around) {
-                    (Some(base), Some(around)) => Some(against(&around, &base)),
-                    (base, around) => base.or(around),
-                });
+                let base = match (base, around) {
+                    (Some(base), Some(around)) => Some(against(&around, &base).into()),
+                    (Some(base), None) => Some(Rc::from(base)),
+                    (None, around) => around,
+                };
+                if base.as_ref().is_some_and(|base| base.len() > ADDRESS) {
+                    return Err(damaged("an address in it is too long"));
+                }
+                bases.push(base);
                 open.push(tag.local_name().as_ref().to_vec());
                 if open.len() > 32 {
                     return Err(damaged("nested too deep"));
@@ -157,7 +177,10 @@ fn xspf(bytes: &[u8]) -> Result<Vec<PlaylistEntry>, Reason> {
                     b"track" => {
                         let named = Some(std::mem::take(&mut title)).filter(|t| !t.is_empty());
                         let target = location.take().and_then(|l| address(&l));
-                        entries.extend(target.map(|target| PlaylistEntry { target, title: named }));
+                        if entries.len() < most {
+                            let entry = target.map(|target| PlaylistEntry { target, title: named });
+                            entries.extend(entry);
+                        }
                     }
                     _ => {}
                 }
@@ -171,6 +194,9 @@ fn xspf(bytes: &[u8]) -> Result<Vec<PlaylistEntry>, Reason> {
 
 /// An entry of a list whose entries are paths, or addresses with their scheme.
 fn target(text: &str) -> Option<EntryTarget> {
+    if text.len() > ADDRESS {
+        return None;
+    }
     let lower = text.to_lowercase();
     if lower.starts_with("file:") || lower.starts_with("http://") || lower.starts_with("https://") {
         return address(text);
@@ -184,6 +210,9 @@ fn target(text: &str) -> Option<EntryTarget> {
 
 /// An address; without a scheme a path, percent-encoded as in an address.
 fn address(text: &str) -> Option<EntryTarget> {
+    if text.len() > ADDRESS {
+        return None;
+    }
     let lower = text.to_lowercase();
     if lower.starts_with("http://") || lower.starts_with("https://") {
         return Some(EntryTarget::Stream(text.to_owned()));

@@ -5,16 +5,37 @@ use crate::playlist::decode;
 /// Bytes of a subtitle file at most.
 pub const BYTES: u64 = 8 << 20;
 
+/// Characters of a time at least: `00:00.000`.
+const TIME: usize = 9;
+
+/// A subtitle file's text, each line ended by a line feed, without marks of byte order.
+fn normalised(bytes: &[u8]) -> String {
+    let text = decode(bytes);
+    if !text.contains(['\r', '\u{feff}']) {
+        return text;
+    }
+    let mut out = String::with_capacity(text.len());
+    let mut characters = text.chars().filter(|c| *c != '\u{feff}').peekable();
+    while let Some(character) = characters.next() {
+        if character == '\r' {
+            characters.next_if_eq(&'\n');
+        }
+        out.push(if character == '\r' { '\n' } else { character });
+    }
+    out
+}
+
 /// A subtitle file's text as UTF-8: SubRip with CRLF, WebVTT with its first line.
 fn utf8(bytes: &[u8], webvtt: bool) -> String {
-    let text = decode(bytes).replace('\u{feff}', "").replace("\r\n", "\n").replace('\r', "\n");
+    let text = normalised(bytes);
     if !webvtt {
         return text.replace('\n', "\r\n");
     }
     if text.trim_start().starts_with("WEBVTT") { text } else { format!("WEBVTT\n\n{text}") }
 }
 
-/// A subtitle file's text in the form that is asked for, whichever it has.
+/// A subtitle file's text in the form that is asked for, whichever it has. At no time does this
+/// take more than eight times the file's length and 1 MiB.
 pub fn as_form(bytes: &[u8], is_webvtt: bool, webvtt_wanted: bool) -> String {
     match (is_webvtt, webvtt_wanted) {
         (false, true) => webvtt(bytes),
@@ -26,7 +47,7 @@ pub fn as_form(bytes: &[u8], is_webvtt: bool, webvtt_wanted: bool) -> String {
 /// WebVTT as SubRip: cues numbered in their order, without what only WebVTT knows.
 fn subrip(bytes: &[u8]) -> String {
     let text = utf8(bytes, true);
-    let mut out = String::new();
+    let mut out = String::with_capacity(text.len());
     let mut number = 0;
     for block in text.split("\n\n").map(|block| block.trim_matches('\n')) {
         // A cue may have a name of its own before its times; notes and styles have none.
@@ -39,6 +60,9 @@ fn subrip(bytes: &[u8]) -> String {
         };
         // Where on the picture it stands comes behind the times.
         let to = to.split_whitespace().next().unwrap_or_default();
+        if from.trim().len() < TIME || to.len() < TIME {
+            continue;
+        }
         number += 1;
         out.push_str(&format!("{number}\r\n{} --> {}\r\n", time(from.trim()), time(to)));
         for line in lines {
@@ -58,8 +82,10 @@ fn time(text: &str) -> String {
 
 /// SubRip as WebVTT, for browsers.
 fn webvtt(bytes: &[u8]) -> String {
-    let text = utf8(bytes, false).replace("\r\n", "\n");
-    let mut out = String::from("WEBVTT\n\n");
+    let text = normalised(bytes);
+    // Each line is as long as before; the last may have had no end.
+    let mut out = String::with_capacity(text.len() + "WEBVTT\n\n\n".len());
+    out.push_str("WEBVTT\n\n");
     for line in text.lines() {
         match line.split_once("-->") {
             // Only the times of a cue have a comma for a point.

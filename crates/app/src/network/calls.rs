@@ -11,6 +11,7 @@ use mostra_protocol::model::charset;
 use mostra_protocol::model::service::{self, ReadAction, ReadDocument};
 
 use super::{Network, server_field};
+use crate::foreign_text::parse;
 
 const BOUNDS: Bounds =
     Bounds { connect: Duration::from_secs(3), whole: Some(Duration::from_secs(30)), silence: None };
@@ -104,7 +105,8 @@ impl Network {
         let bytes = client(from)?.document(&url, DOCUMENT).await?;
         let unknown = || NotCalled::Document("its charset is not known".into());
         let text = charset::decode(None, &bytes).ok_or_else(unknown)?;
-        service::read(&text).map_err(|error| NotCalled::Document(error.to_string()))
+        let read = parse(text, |text| service::read(text)).await;
+        read.map_err(|error| NotCalled::Document(error.to_string()))
     }
 
     /// Calls an action of a service with arguments by name. One that does not only read is called
@@ -144,13 +146,15 @@ impl Network {
         let (bytes, whole) = http::read(sent.bytes_stream(), ANSWER).await?;
         let answer = charset::decode(None, &bytes)
             .unwrap_or_else(|| String::from_utf8_lossy(&bytes).into_owned());
+        let read = move |text: &String| read_answer_with(status, text);
+        let outcome = parse(answer.clone(), read).await.map(|answer| answer.arguments);
         Ok(CallRecord {
             url,
             fields: fields.map(|(name, value)| (name.to_owned(), value.to_owned())).into(),
             request,
             status,
             answer_fields,
-            outcome: read_answer_with(status, &answer).map(|answer| answer.arguments),
+            outcome,
             answer,
             cut: !whole,
             took: began.elapsed(),

@@ -27,6 +27,7 @@ use tokio::task::JoinSet;
 use super::{Network, Sameness, server_field};
 use crate::Topic;
 use crate::devices::{Devices, TriedDevice};
+use crate::foreign_text::parse;
 
 /// What is searched for: media first, and all else that is there.
 const TARGETS: [&str; 3] = [MEDIA_RENDERER, MEDIA_SERVER, ROOT_DEVICE];
@@ -326,9 +327,13 @@ async fn read_documents(from: Option<Ipv4Addr>, location: String) -> DocumentsRe
         let Some(_) = from else { return Err(DocumentFailure::Silent) };
         let client = Client::new(&BOUNDS, &options).map_err(|_| DocumentFailure::Silent)?;
         let text = document(&client, &location).await?;
-        let read = read_description(&text)
-            .map_err(|e| DocumentFailure::Unreadable(tame(&e.to_string(), NAME).into_owned()))?;
-        let mut described = Described::of(&location, &read);
+        let at = location.clone();
+        let mut described =
+            parse(text, move |text| read_description(text).map(|read| Described::of(&at, &read)))
+                .await
+                .map_err(|e| {
+                    DocumentFailure::Unreadable(tame(&e.to_string(), NAME).into_owned())
+                })?;
         read_abilities(&client, &mut described).await;
         if let Some((url, mime)) = &described.icon
             && let Ok(bytes) = client.document(url, ICON).await
@@ -375,7 +380,11 @@ async fn read_abilities(client: &Client, described: &mut Described) {
                 Some(url) => document(client, url).await.ok(),
                 None => None,
             };
-            match read.and_then(|text| service::read(&text).ok()) {
+            let read = match read {
+                Some(text) => parse(text, |text| service::read(text)).await.ok(),
+                None => None,
+            };
+            match read {
                 Some(document) => described.note_document(of, &document),
                 None => described.note_no_document(of),
             }
@@ -406,5 +415,5 @@ async fn call<A: ServiceAction>(
     let answer = client.send(Method::POST, url, &fields, body).await.ok()?;
     let (bytes, whole) = http::read(answer.bytes_stream(), DOCUMENT).await.ok()?;
     let text = whole.then(|| charset::decode(None, &bytes))??;
-    read_answer(&text).ok()
+    parse(text, |text| read_answer(text)).await.ok()
 }

@@ -10,6 +10,8 @@ const VARIABLES: usize = 256;
 /// Characters kept of a name or a channel, and of a value: metadata is a document of its own.
 const NAME: usize = 128;
 const VALUE: usize = 4096;
+/// Bytes of a `LastChange` that is read: events are taken where nothing may take long.
+const LAST_CHANGE: usize = 64 << 10;
 
 /// How a subscription stands.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -48,13 +50,14 @@ pub struct ServiceState {
 
 impl ServiceState {
     /// Takes an event: it holds what changed and nothing else (GENA-25). A `LastChange` is an event
-    /// inside an event (GENA-24); one that cannot be read is kept as it is.
+    /// inside an event (GENA-24); one that cannot be read, or is longer than 64 KiB, is kept as it is.
     pub fn apply(&mut self, now: Moment, variables: Vec<(String, String)>) {
         self.phase = SubscriptionPhase::Granted;
         self.events = self.events.saturating_add(1);
         for (name, value) in variables {
-            match (&*name, read_last_change(&value)) {
-                ("LastChange", Ok(changes)) => {
+            let is_read = name == "LastChange" && value.len() <= LAST_CHANGE;
+            match is_read.then(|| read_last_change(&value)) {
+                Some(Ok(changes)) => {
                     for change in changes {
                         // Only volume and its like have channels, and most have this one.
                         let channel = if change.channel == "Master" { "" } else { &change.channel };

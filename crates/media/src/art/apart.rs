@@ -91,6 +91,7 @@ pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
     if priority == "low" {
         rustix::process::nice(19)?;
     }
+    std::fs::write("/proc/self/oom_score_adj", external_program::FIRST_TO_END)?;
     // Only the soft limit, as the programs that this one may run have their own.
     let (_, hard) = getrlimit(Resource::RLIMIT_AS)?;
     setrlimit(Resource::RLIMIT_AS, MEMORY.min(hard), hard)?;

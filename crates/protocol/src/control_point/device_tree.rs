@@ -101,7 +101,7 @@ impl ReadDescription {
     }
 }
 
-/// Reads a device document.
+/// Reads a device document, in the memory that [`xml::read`] takes.
 ///
 /// # Errors
 /// [`XmlError`] when it is not XML within limits, or has no device.
@@ -240,7 +240,8 @@ mod tests {
             deep = format!("<device><UDN>x</UDN><deviceList>{deep}</deviceList></device>");
         }
         assert_eq!(read(&format!("<root>{deep}</root>")).unwrap().devices().len(), LEVELS);
-        let service = "<service><serviceType>a</serviceType></service>".repeat(50);
+        let filler = " ".repeat(128);
+        let service = format!("<service><serviceType>a</serviceType>{filler}</service>").repeat(50);
         let device = format!("<device><serviceList>{service}</serviceList></device>");
         let wide =
             format!("<root><device><deviceList>{}</deviceList></device></root>", device.repeat(50));

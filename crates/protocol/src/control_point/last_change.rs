@@ -18,24 +18,24 @@ pub struct VariableChange {
 }
 
 /// Reads the text of a `LastChange`, of which only instance 0 counts. It holds what changed and
-/// nothing else (GENA-25).
+/// nothing else (GENA-25). This takes the memory that [`xml::read`] takes.
 ///
 /// # Errors
 /// [`XmlError`] when it is no event.
 pub fn read_last_change(text: &str) -> Result<Vec<VariableChange>, XmlError> {
     let event = xml::read(text, Limits::DOCUMENT)?;
-    if event.name != "Event" {
+    if &*event.name != "Event" {
         return Err(XmlError::Malformed("no event".into()));
     }
     let instances = event.children.iter().filter(|instance| {
         let number = instance.attribute("val").unwrap_or("0").trim();
-        instance.name == "InstanceID" && number == "0"
+        &*instance.name == "InstanceID" && number == "0"
     });
     let changes = instances.flat_map(|instance| &instance.children).filter_map(|variable| {
         let channel = ["channel", "Channel"].iter().find_map(|name| variable.attribute(name));
         let value = ["val", "Val"].iter().find_map(|name| variable.attribute(name))?;
         Some(VariableChange {
-            variable: variable.name.clone(),
+            variable: (*variable.name).to_owned(),
             channel: channel.unwrap_or("Master").to_owned(),
             value: value.to_owned(),
         })

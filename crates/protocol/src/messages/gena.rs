@@ -146,17 +146,17 @@ pub fn write_properties(variables: &[(String, String)]) -> String {
     out
 }
 
-/// Reads an event's body.
+/// Reads an event's body, in the memory that [`xml::read`] takes.
 ///
 /// # Errors
 /// [`XmlError`] when it is not a property set.
 pub fn read_properties(body: &str) -> Result<Vec<(String, String)>, XmlError> {
     let root = xml::read(body, Limits::DOCUMENT)?;
-    if root.name != "propertyset" {
+    if &*root.name != "propertyset" {
         return Err(XmlError::Malformed("no property set".into()));
     }
-    let variables = root.children.iter().flat_map(|p| p.children.iter());
-    Ok(variables.map(|v| (v.name.clone(), v.text.clone())).collect())
+    let variables = root.children.into_iter().flat_map(|p| p.children);
+    Ok(variables.map(|v| (v.name.into(), v.text)).collect())
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use crate::model::identifiers::{NS_CONTROL, NS_SOAP, SOAP_ENCODING};
 use crate::model::service::{ActionRow, Argument, ServiceAction};
-use crate::model::xml::{self, Limits, XmlError, escape, escape_into};
+use crate::model::xml::{self, Element, Limits, XmlError, escape, escape_into};
 
 /// An action somebody asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -91,24 +91,30 @@ impl Fault {
     }
 }
 
-/// Reads the body of a control request. The first child of `Body` decides the action (SOAP-2).
+/// Reads the body of a control request, in the memory that [`xml::read`] takes. The first child of
+/// `Body` decides the action (SOAP-2).
 ///
 /// # Errors
 /// [`XmlError`] when the body is not XML, or not an envelope with an action: HTTP 400.
 pub fn read_call(body: &str) -> Result<Call, XmlError> {
     let envelope = xml::read(body, Limits::CONTROL)?;
-    let action = envelope
-        .child("Body")
-        .and_then(|b| b.children.first())
-        .filter(|_| envelope.name == "Envelope" && envelope.namespace == NS_SOAP)
+    let is_envelope = &*envelope.name == "Envelope" && &*envelope.namespace == NS_SOAP;
+    let action = first_in_body(envelope)
+        .filter(|_| is_envelope)
         .ok_or_else(|| XmlError::Malformed("no action in the envelope".into()))?;
     let mut arguments: Vec<(String, String)> = Vec::new();
-    for child in &action.children {
-        if !arguments.iter().any(|(n, _)| *n == child.name) {
-            arguments.push((child.name.clone(), child.text.clone()));
+    for child in action.children {
+        if !arguments.iter().any(|(n, _)| **n == *child.name) {
+            arguments.push((child.name.into(), child.text));
         }
     }
-    Ok(Call { namespace: action.namespace.clone(), action: action.name.clone(), arguments })
+    Ok(Call { namespace: (*action.namespace).to_owned(), action: action.name.into(), arguments })
+}
+
+/// The first element in the body of an envelope.
+fn first_in_body(envelope: Element) -> Option<Element> {
+    let body = envelope.children.into_iter().find(|child| &*child.name == "Body")?;
+    body.children.into_iter().next()
 }
 
 /// Writes a call, as a player sends it (SOAP-20), with a value for each in argument of the action,
@@ -212,16 +218,15 @@ pub fn read_answer_with(status: u16, body: &str) -> Result<Answer, CallError> {
     })
 }
 
-/// Reads the body of an answer.
+/// Reads the body of an answer, in the memory that [`xml::read`] takes.
 ///
 /// # Errors
 /// [`CallError`] for a fault, and for what is no answer.
 pub fn read_answer(body: &str) -> Result<Answer, CallError> {
-    let envelope = xml::read(body, Limits::DOCUMENT)?;
-    let answer = envelope.child("Body").and_then(|b| b.children.first());
+    let answer = first_in_body(xml::read(body, Limits::DOCUMENT)?);
     let answer = answer.ok_or_else(|| XmlError::Malformed("nothing in the envelope".into()))?;
-    if answer.name != "Fault" {
-        let arguments = answer.children.iter().map(|c| (c.name.clone(), c.text.clone()));
+    if &*answer.name != "Fault" {
+        let arguments = answer.children.into_iter().map(|c| (c.name.into(), c.text));
         return Ok(Answer { arguments: arguments.collect() });
     }
     let text = |name: &str| answer.descendants(name).first().map(|e| e.text.trim().to_owned());

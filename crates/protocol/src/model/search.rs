@@ -45,7 +45,7 @@ const NESTING: usize = 32;
 /// Tests in all.
 const TESTS: usize = 64;
 
-/// Reads criteria.
+/// Reads criteria, which are at most 4 KiB: the memory taken is bounded by that.
 ///
 /// # Errors
 /// 708 for bad syntax, a property that is not in SearchCaps, or criteria beyond the limits.

@@ -24,19 +24,19 @@ pub struct ReadObject {
     pub resources: Vec<(String, String, Option<u64>)>,
 }
 
-/// Reads a Result.
+/// Reads a Result, in the memory that [`xml::read`] takes.
 ///
 /// # Errors
 /// [`XmlError`] when it is not a DIDL-Lite document within limits.
 pub fn read(text: &str) -> Result<Vec<ReadObject>, XmlError> {
     let root = xml::read(text, Limits::DOCUMENT)?;
-    if root.name != "DIDL-Lite" || root.namespace != NS_DIDL {
+    if &*root.name != "DIDL-Lite" || &*root.namespace != NS_DIDL {
         return Err(XmlError::Malformed("not DIDL-Lite".into()));
     }
-    let objects = root.children.iter().filter(|c| c.name == "container" || c.name == "item");
+    let objects = root.children.into_iter().filter(|c| matches!(&*c.name, "container" | "item"));
     Ok(objects
         .map(|o| ReadObject {
-            container: o.name == "container",
+            container: &*o.name == "container",
             id: o.attribute("id").unwrap_or_default().to_owned(),
             parent: o.attribute("parentID").unwrap_or_default().to_owned(),
             reference: o.attribute("refID").map(str::to_owned),
@@ -46,7 +46,7 @@ pub fn read(text: &str) -> Result<Vec<ReadObject>, XmlError> {
             resources: o
                 .children
                 .iter()
-                .filter(|c| c.name == "res")
+                .filter(|c| &*c.name == "res")
                 .map(|r| {
                     let info = r.attribute("protocolInfo").unwrap_or_default().to_owned();
                     let size = r.attribute("size").and_then(|s| s.parse().ok());

@@ -161,10 +161,12 @@ impl ReadDocument {
 
 /// Arguments of an action that are read.
 const ARGUMENTS: usize = 64;
+/// Values allowed of a variable that are read.
+const ALLOWED: usize = 256;
 /// Entries of a document that are read of each kind.
 const ENTRIES: usize = 500;
 
-/// Reads a service document.
+/// Reads a service document, in the memory that [`xml::read`] takes.
 ///
 /// # Errors
 /// [`XmlError`] when it is not XML within limits, or lists no actions.
@@ -187,7 +189,12 @@ pub fn read(text: &str) -> Result<ReadDocument, XmlError> {
             name: name(entry)?,
             // Said in the attribute, where it is said at all; yes is usual.
             evented: entry.attribute("sendEvents").is_none_or(|told| told != "no"),
-            allowed: allowed.unwrap_or_default().iter().map(|v| v.text.trim().to_owned()).collect(),
+            allowed: allowed
+                .unwrap_or_default()
+                .iter()
+                .take(ALLOWED)
+                .map(|v| v.text.trim().to_owned())
+                .collect(),
             range: bound("minimum").zip(bound("maximum")).filter(|(least, most)| least <= most),
         })
     };
