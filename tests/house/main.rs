@@ -31,6 +31,7 @@ mod known;
 mod letter;
 mod living;
 mod mounts;
+mod outages;
 mod pictures;
 mod postgres;
 mod preflight;

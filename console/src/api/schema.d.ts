@@ -1986,6 +1986,11 @@ export interface components {
              *     left out where it does, or where that cannot be told.
              */
             away_since_ms?: number | null;
+            /**
+             * @description Whether something of it is not saved yet, as PostgreSQL takes nothing now: what was confirmed
+             *     since then would be lost by a crash.
+             */
+            unsaved?: boolean;
             /** @description Its proof, all steps in order. */
             proof: components["schemas"]["ProofStep"][];
             /** @description Its proof of each kind of which anything is proven, from *listed* on. */

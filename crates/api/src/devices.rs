@@ -186,6 +186,10 @@ pub struct Device {
     /// left out where it does, or where that cannot be told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub away_since_ms: Option<u64>,
+    /// Whether something of it is not saved yet, as PostgreSQL takes nothing now: what was confirmed
+    /// since then would be lost by a crash.
+    #[serde(default)]
+    pub unsaved: bool,
     /// Its proof, all steps in order.
     pub proof: Vec<ProofStep>,
     /// Its proof of each kind of which anything is proven, from *listed* on.

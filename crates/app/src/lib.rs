@@ -25,6 +25,7 @@ pub mod kept_log;
 pub mod library;
 pub mod memory;
 pub mod network;
+mod not_saved;
 pub mod preflight;
 pub mod random;
 pub mod saved_records;

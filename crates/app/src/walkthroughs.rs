@@ -12,6 +12,7 @@ use mostra_core::preflight::LinkKind;
 use mostra_core::walkthrough::{Circumstances, Covers, Report, Walkthrough};
 use mostra_core::{Kind, Kinds, Moment};
 use mostra_protocol::model::service::OwnService;
+use mostra_store::StoreError;
 
 use crate::Context;
 use crate::devices::{Devices, kind_of};
@@ -44,7 +45,7 @@ pub struct Walkthroughs {
 }
 
 /// Why a walkthrough does not begin.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, thiserror::Error)]
 pub enum WalkthroughError {
     /// There is no such device.
     #[error("there is no such device")]
@@ -52,6 +53,9 @@ pub enum WalkthroughError {
     /// Nobody decided on it.
     #[error("nobody has decided on {0} yet")]
     Undecided(String),
+    /// It was not saved.
+    #[error(transparent)]
+    Store(#[from] StoreError),
 }
 
 impl Walkthroughs {
@@ -69,7 +73,7 @@ impl Walkthroughs {
     ///
     /// # Errors
     /// [`WalkthroughError`].
-    pub fn start(&self, id: DeviceId) -> Result<bool, WalkthroughError> {
+    pub async fn start(&self, id: DeviceId) -> Result<bool, WalkthroughError> {
         let device = self.device(id).ok_or(WalkthroughError::Missing)?;
         if !matches!(device.stands(), Some(Standing::Admitted | Standing::Refused)) {
             return Err(WalkthroughError::Undecided(device.label()));
@@ -78,15 +82,18 @@ impl Walkthroughs {
             self.parts.library.want_test_pieces();
         }
         let covers = self.covers(&device);
-        let resumed = self.parts.devices.start_walkthrough(device.id, covers);
+        let resumed = self.parts.devices.start_walkthrough(device.id, covers).await?;
         resumed.ok_or(WalkthroughError::Missing)
     }
 
     /// Ends it; false where none runs.
-    pub fn finish(&self, id: DeviceId) -> bool {
-        let Some(device) = self.device(id) else { return false };
+    ///
+    /// # Errors
+    /// [`StoreError`] when that was not saved.
+    pub async fn finish(&self, id: DeviceId) -> Result<bool, StoreError> {
+        let Some(device) = self.device(id) else { return Ok(false) };
         let circumstances = self.circumstances(&device);
-        self.parts.devices.finish_walkthrough(device.id, &circumstances)
+        self.parts.devices.finish_walkthrough(device.id, &circumstances).await
     }
 
     /// The latest walkthrough of a device as it stands, with what makes its proof due again.

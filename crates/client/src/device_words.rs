@@ -54,6 +54,7 @@ pub(crate) fn row(device: &Device, folders: &[Folder]) -> Vec<String> {
     };
     let last =
         device.proof.iter().rfind(|s| s.confirmed).map_or("nothing yet", |s| s.step.as_str());
+    let last = if device.unsaved { format!("{last}, not saved yet") } else { last.to_owned() };
     vec![
         device.id.to_string(),
         device.label.clone(),
@@ -172,7 +173,10 @@ pub(crate) fn show(device: &Device, seen: &str) -> String {
         let why = if device.standing == "refused" { "it is refused" } else { "it waits" };
         line("in vain", format!("{} {}, and got nothing: {why}", denied.what, time(denied.at_ms)));
     }
-    lines.push("Proof".into());
+    lines.push(match device.unsaved {
+        true => "Proof; what is new in it is not saved yet".into(),
+        false => "Proof".into(),
+    });
     lines.extend(device.proof.iter().map(step));
     for of_kind in &device.kind_proof {
         lines.push(format!("Proof with {}", kind_word(&of_kind.kind)));

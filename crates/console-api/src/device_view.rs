@@ -75,6 +75,7 @@ impl DeviceView<'_> {
             first_seen_ms: ms(device.first_seen),
             last_seen_ms: ms(device.last_seen),
             away_since_ms: self.devices.away_since(device).map(ms),
+            unsaved: self.devices.is_unsaved(device.id),
             proof: proof.into(),
             kind_proof: Kind::ALL.into_iter().filter_map(of_kind).collect(),
             denied: device

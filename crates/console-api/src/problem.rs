@@ -73,16 +73,17 @@ impl From<StoreError> for ApiFailure {
         tracing::warn!("not saved: {error}");
         let failure = ApiFailure::new(StatusCode::SERVICE_UNAVAILABLE, "Not saved");
         match error {
-            StoreError::Away(_) => failure
-                .why("PostgreSQL does not answer.")
-                .next("Start it and try again; watching goes on meanwhile."),
+            StoreError::NotNow(cause, _) => failure.why(cause.sentence()).next(format!(
+                "{} Then do it once more; watching goes on meanwhile.",
+                cause.remedy()
+            )),
             StoreError::Refused(_)
             | StoreError::Held(_)
             | StoreError::Damaged(_)
             | StoreError::Later(_)
-            | StoreError::NotMigrated(_) => {
-                failure.why("The database refused it; the service's log has the details.")
-            }
+            | StoreError::NotMigrated(_) => failure
+                .why("The database refused it; the service's log has the details.")
+                .next("`mostra support` saves the log, and what else helps to find out why."),
         }
     }
 }

@@ -175,7 +175,8 @@ async fn start(
     walkthroughs: web::Data<Walkthroughs>,
 ) -> Result<web::Json<mostra_api::Walkthrough>, ApiFailure> {
     let id = DeviceId(*id);
-    let goes_on = walkthroughs.start(id).map_err(|error| match error {
+    let goes_on = walkthroughs.start(id).await.map_err(|error| match error {
+        WalkthroughError::Store(error) => error.into(),
         WalkthroughError::Missing => {
             ApiFailure::new(StatusCode::NOT_FOUND, "There is no such device")
                 .next("`mostra device list` lists those there are.")
@@ -220,7 +221,7 @@ async fn finish(
     walkthroughs: web::Data<Walkthroughs>,
 ) -> Result<web::Json<mostra_api::Walkthrough>, ApiFailure> {
     let id = DeviceId(*id);
-    if !walkthroughs.finish(id) {
+    if !walkthroughs.finish(id).await? {
         return Err(ApiFailure::new(StatusCode::CONFLICT, "No walkthrough of it runs")
             .next("`mostra walkthrough start DEVICE` begins one."));
     }
@@ -250,7 +251,7 @@ async fn answer(
             .why(format!("It is {:?}.", body.0.question))
             .next(format!("There are {}.", known.join(", "))));
     };
-    if !devices.say_in_walkthrough(id, question, body.0.said) {
+    if !devices.say_in_walkthrough(id, question, body.0.said).await? {
         return Err(missing());
     }
     whole(&walkthroughs, &library, id).map(web::Json).ok_or_else(missing)

@@ -155,7 +155,8 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
         // What came may have the tables of an earlier version.
         records = records::open(&config).await?;
     }
-    let context = Context::new(clock, records);
+    let context = Context::new(clock, records, &config.data);
+    context.save_what_was_left().await;
     let (commands, for_discovery) = mpsc::unbounded_channel();
     let house =
         Owners::open(&context, &config, served, device_port, commands).await.map_err(|e| {
@@ -257,7 +258,8 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let quickly = Duration::from_secs(2);
     let _ = tokio::time::timeout(quickly, device_listeners.close()).await;
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
-    let _ = tokio::time::timeout(quickly, noting).await;
+    // It may have to wait for PostgreSQL before it writes a file instead.
+    let _ = tokio::time::timeout(3 * quickly, noting).await;
     let _ = tokio::time::timeout(quickly, watching).await;
     tracing::info!("stopped");
     Ok(if to_restart { EndedFor::ToRestart } else { EndedFor::Stopped })
@@ -414,7 +416,7 @@ async fn load(context: Context, library: Arc<Library>) {
             Ok(()) => break,
             Err(error) => {
                 tracing::warn!("the catalogue is not loaded yet: {error}");
-                context.set_records_answer(false);
+                context.set_records_answer(error.not_now().is_none());
                 tokio::time::sleep(Duration::from_secs(2)).await;
             }
         }

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use mostra_app::Context;
 use mostra_app::accounts::Accounts;
+use mostra_core::not_now::NotNow;
 use mostra_store::{Hold, Records, StoreError};
 
 use crate::config::Config;
@@ -24,7 +25,10 @@ pub(crate) async fn open(config: &Config) -> Result<Records, StartupError> {
         return Err(StartupError::new("no PostgreSQL is named", &remedy));
     }
     let failed = |error| match error {
-        StoreError::Away(_) => StartupError::new(format!("{error}"), &remedy),
+        StoreError::NotNow(NotNow::NoAnswer | NotNow::NotReady | NotNow::NotLetIn, _) => {
+            StartupError::new(format!("{error}"), &remedy)
+        }
+        StoreError::NotNow(cause, _) => StartupError::new(format!("{error}"), cause.remedy()),
         StoreError::Later(_) => StartupError::new(
             format!("{error}. Nothing was touched"),
             "Install that version or a later one again. Or go back to records that this version can read: mostrad restore FILE; some were saved before the upgrade, below saved/ in the data directory.",
@@ -47,7 +51,7 @@ pub(crate) async fn open(config: &Config) -> Result<Records, StartupError> {
     loop {
         service_manager::waits("waiting for PostgreSQL", PATIENCE);
         match Records::open(&config.database_url, WORD).await {
-            Err(error @ StoreError::Away(_)) if tokio::time::Instant::now() < until => {
+            Err(error @ StoreError::NotNow(..)) if tokio::time::Instant::now() < until => {
                 tracing::warn!("waiting for PostgreSQL: {error}");
             }
             other => return other.map_err(failed),
@@ -101,7 +105,10 @@ pub(crate) async fn keep_hold(
         match hold.keep().await {
             Err(error @ StoreError::Held(_)) => return error,
             // Whoever asks is told, though nothing was to be saved meanwhile.
-            kept => context.set_records_answer(kept.is_ok()),
+            Err(error) => {
+                context.set_records_answer(error.not_now() != Some(NotNow::NoAnswer));
+            }
+            Ok(()) => context.set_records_answer(true),
         }
         // Where a password was reset on the host, sessions ended that are still known here.
         accounts.refresh().await;

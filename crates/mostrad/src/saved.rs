@@ -30,7 +30,7 @@ fn failed(what: &str, error: &SavingError) -> StartupError {
 /// # Errors
 /// [`StartupError`] with the remedy.
 pub(crate) async fn save(config: &Config) -> Result<(), StartupError> {
-    let context = Context::new(Clock::start(), records(config).await?);
+    let context = Context::new(Clock::start(), records(config).await?, &config.data);
     let saved = RecordFiles::new(context, &config.data, &config.database_url);
     let made = saved.save(SavedBecause::BeforeUpgrade).await;
     let made = made.map_err(|error| failed("the records were not saved", &error))?;
@@ -45,8 +45,11 @@ pub(crate) async fn save(config: &Config) -> Result<(), StartupError> {
 pub(crate) async fn restore(config: &Config, file: &Path) -> Result<(), StartupError> {
     let records = records(config).await?;
     let _hold = crate::records::hold(&records, config).await?;
-    let saved =
-        RecordFiles::new(Context::new(Clock::start(), records), &config.data, &config.database_url);
+    let saved = RecordFiles::new(
+        Context::new(Clock::start(), records, &config.data),
+        &config.data,
+        &config.database_url,
+    );
     let named = place(config, &file.to_string_lossy());
     let file = if file.exists() { file } else { &named };
     let restored = saved.restore_now(file).await;

@@ -51,12 +51,11 @@ impl Records {
     /// [`StoreError`] when it was not saved; then nothing of it is. So when the folder has been
     /// removed meanwhile.
     pub async fn record(&self, folder: FolderId, batch: &Batch) -> Result<(), StoreError> {
-        let mut transaction =
-            self.database.get_postgres_connection_pool().begin().await.map_err(away)?;
+        let mut transaction = self.database.get_postgres_connection_pool().begin().await?;
         // Whoever removes the folder waits for this, and the other way round.
         let there = sqlx::query("select 1 from folder where id = $1 for key share");
         let there = there.bind(i64::from(folder)).fetch_optional(&mut *transaction);
-        if there.await.map_err(away)?.is_none() {
+        if there.await?.is_none() {
             return Err(StoreError::Refused("the folder is published no more".into()));
         }
         let gone = [
@@ -67,7 +66,7 @@ impl Records {
         for (statement, ids) in gone {
             if !ids.is_empty() {
                 let statement = sqlx::query(statement).bind(ids);
-                statement.execute(&mut *transaction).await.map_err(away)?;
+                statement.execute(&mut *transaction).await?;
             }
         }
         put_directories(&mut transaction, &batch.directories).await?;
@@ -86,19 +85,14 @@ impl Records {
             .bind(&list.name)
             .bind(entries)
             .execute(&mut *transaction)
-            .await
-            .map_err(away)?;
+            .await?;
         }
-        transaction.commit().await.map_err(away)
+        transaction.commit().await.map_err(StoreError::from)
     }
 }
 
 fn numbers<T: Copy + Into<i64>>(ids: &[T]) -> Vec<i64> {
     ids.iter().map(|id| (*id).into()).collect()
-}
-
-fn away(error: sqlx::Error) -> StoreError {
-    StoreError::Away(error.to_string())
 }
 
 fn damaged(error: serde_json::Error) -> StoreError {
@@ -125,8 +119,7 @@ async fn put_directories(
     .bind(parents)
     .bind(names)
     .execute(connection)
-    .await
-    .map_err(away)?;
+    .await?;
     Ok(())
 }
 
@@ -150,8 +143,7 @@ async fn put_files(connection: &mut PgConnection, files: &[File]) -> Result<(), 
     .bind(names)
     .bind(facts)
     .execute(connection)
-    .await
-    .map_err(away)?;
+    .await?;
     Ok(())
 }
 
@@ -164,19 +156,18 @@ async fn copy_files(connection: &mut PgConnection, files: &[File]) -> Result<(),
     }
     let mut copy = connection
         .copy_in_raw("copy file (id, container_id, name, facts) from stdin (format binary)")
-        .await
-        .map_err(away)?;
+        .await?;
     let mut rows = Vec::with_capacity(PIECE + 4096);
     rows.extend_from_slice(copied::HEAD);
     for file in files {
         copied::row(&mut rows, file).map_err(damaged)?;
         if rows.len() >= PIECE {
-            copy.send(rows.as_slice()).await.map_err(away)?;
+            copy.send(rows.as_slice()).await?;
             rows.clear();
         }
     }
     rows.extend_from_slice(copied::END);
-    copy.send(rows.as_slice()).await.map_err(away)?;
-    copy.finish().await.map_err(away)?;
+    copy.send(rows.as_slice()).await?;
+    copy.finish().await?;
     Ok(())
 }

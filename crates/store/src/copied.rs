@@ -8,6 +8,7 @@ use mostra_core::facts::Facts;
 use mostra_core::ids::FileId;
 
 use crate::StoreError;
+use crate::unread::UnreadRows;
 
 /// What a copy begins with: signature, no flags, no extension.
 pub(crate) const HEAD: &[u8] = b"PGCOPY\n\xff\r\n\0\0\0\0\0\0\0\0\0";
@@ -34,17 +35,18 @@ pub(crate) fn row(rows: &mut Vec<u8>, file: &File) -> serde_json::Result<()> {
     Ok(())
 }
 
-/// Reads rows, each whole; what begins and ends a copy may stand among them.
-pub(crate) fn read(mut rows: &[u8]) -> Result<Vec<File>, StoreError> {
+/// Reads rows, each whole; what begins and ends a copy may stand among them. A row that cannot be
+/// read is passed over and noted.
+pub(crate) fn read(mut rows: &[u8], unread: &UnreadRows) -> Result<Vec<File>, StoreError> {
     rows = rows.strip_prefix(HEAD).unwrap_or(rows);
     let mut files = Vec::new();
     while !rows.is_empty() && rows != END {
-        files.push(file(&mut rows)?);
+        files.extend(file(&mut rows, unread)?);
     }
     Ok(files)
 }
 
-fn file(rows: &mut &[u8]) -> Result<File, StoreError> {
+fn file(rows: &mut &[u8], unread: &UnreadRows) -> Result<Option<File>, StoreError> {
     let cut = || StoreError::Damaged("a file's row is cut off".into());
     let fields = i16::from_be_bytes(*rows.split_first_chunk().ok_or_else(cut)?.0);
     *rows = &rows[2..];
@@ -59,17 +61,16 @@ fn file(rows: &mut &[u8]) -> Result<File, StoreError> {
         Ok::<_, StoreError>(field)
     };
     let (serial, directory, name, facts) = (field()?, field()?, field()?, field()?);
-    let number = |field: &[u8]| {
-        let number = field.try_into().map(i64::from_be_bytes).map_err(|_| cut())?;
-        u32::try_from(number).map_err(|e| StoreError::Damaged(format!("file {number}: {e}")))
+    let number = |field: &[u8]| field.try_into().map(i64::from_be_bytes).map_err(|_| cut());
+    let (serial, directory) = (number(serial)?, number(directory)?);
+    let read = || {
+        let facts: Facts = serde_json::from_slice(facts).map_err(|e| e.to_string())?;
+        let name = std::str::from_utf8(name).map_err(|e| e.to_string())?.to_owned();
+        let small = |number: i64| u32::try_from(number).map_err(|e| e.to_string());
+        let (serial, directory) = (FileId(small(serial)?), small(directory)?);
+        Ok::<_, String>(File { serial, directory, name, facts: Arc::new(facts) })
     };
-    let serial = number(serial)?;
-    let damaged =
-        |what: &dyn std::fmt::Display| StoreError::Damaged(format!("file {serial}: {what}"));
-    let facts: Facts = serde_json::from_slice(facts).map_err(|e| damaged(&e))?;
-    let name = std::str::from_utf8(name).map_err(|e| damaged(&e))?.to_owned();
-    let (serial, directory) = (FileId(serial), number(directory)?);
-    Ok(File { serial, directory, name, facts: Arc::new(facts) })
+    Ok(unread.pass_over(|| format!("file {serial}"), read()))
 }
 
 #[cfg(test)]
@@ -77,6 +78,30 @@ mod tests {
     use super::*;
     use mostra_core::Kind;
     use mostra_core::format::Format;
+
+    #[test]
+    fn a_row_of_another_form_costs_itself_alone() {
+        let facts = Facts::bare(Kind::Music, Format::Mp3, 5, 6);
+        let file = |serial| File {
+            serial: FileId(serial),
+            directory: 3,
+            name: "a.mp3".into(),
+            facts: facts.clone().into(),
+        };
+        let mut rows = HEAD.to_vec();
+        for serial in [7, 8, 9] {
+            let before = rows.len();
+            row(&mut rows, &file(serial)).unwrap();
+            if serial == 8 {
+                let at = rows[before..].windows(4).position(|w| w == b"\"mp3").unwrap() + before;
+                rows[at..at + 4].copy_from_slice(b"\"xyz");
+            }
+        }
+        let unread = UnreadRows::default();
+        assert_eq!(read(&rows, &unread).unwrap(), [file(7), file(9)]);
+        let named: Vec<String> = unread.all().into_iter().map(|(row, _)| row).collect();
+        assert_eq!(named, ["file 8"]);
+    }
 
     #[test]
     fn rows_come_back_as_they_were() {
@@ -94,14 +119,15 @@ mod tests {
         row(&mut rows, &file).unwrap();
         row(&mut rows, &File { serial: FileId(u32::MAX), ..file.clone() }).unwrap();
         rows.extend(END);
-        let read_back = read(&rows).unwrap();
+        let none = UnreadRows::default();
+        let read_back = read(&rows, &none).unwrap();
         assert_eq!(read_back, [file.clone(), File { serial: FileId(u32::MAX), ..file }]);
-        assert_eq!(read(END).unwrap(), []);
+        assert_eq!(read(END, &none).unwrap(), []);
         for end in HEAD.len() + 1..rows.len() {
             // Cut anywhere but between two rows it is damaged, and says so.
             let first = (rows.len() - HEAD.len() - END.len()) / 2 + HEAD.len();
             let whole = end == first || end == rows.len() - END.len();
-            assert_eq!(read(&rows[..end]).is_ok(), whole, "{end}");
+            assert_eq!(read(&rows[..end], &none).is_ok(), whole, "{end}");
         }
     }
 }

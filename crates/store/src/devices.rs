@@ -12,14 +12,15 @@ use mostra_core::sighting::{Attempt, Contact};
 use mostra_core::text::{NAME, TITLE, tame};
 use sea_orm::sea_query::{Expr, OnConflict};
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
-    QueryOrder, QuerySelect, TransactionTrait,
+    ActiveModelTrait, ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait,
+    EntityTrait, IntoActiveModel, Iterable, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use serde::{Deserialize, Serialize};
 
 use crate::accounts::millis;
 use crate::entity::{decision, device, endpoint, proof, sighting};
+use crate::unread::UnreadRows;
 use crate::{Records, StoreError};
 
 impl Records {
@@ -57,15 +58,16 @@ impl Records {
         for mut sighting in self.proving_sightings().await? {
             proven.entry(sighting.device).or_default().apply(&mut sighting);
         }
-        rows.into_iter()
-            .map(|row| {
-                let proofs = proofs.remove(&row.id).unwrap_or_default();
-                let endpoints = endpoints.remove(&row.id).unwrap_or_default();
-                let mut device = read(row, proofs, endpoints)?;
-                device.proof.merge(proven.remove(&device.id).unwrap_or_default());
-                Ok(device)
-            })
-            .collect()
+        let read = |row: device::Model| {
+            let id = row.id;
+            let proofs = proofs.remove(&id).unwrap_or_default();
+            let endpoints = endpoints.remove(&id).unwrap_or_default();
+            let read = read(row, proofs, endpoints, &self.unread);
+            let mut device = self.unread.pass_over(|| format!("device {id}"), read)?;
+            device.proof.merge(proven.remove(&device.id).unwrap_or_default());
+            Some(device)
+        };
+        Ok(rows.into_iter().filter_map(read).collect())
     }
 
     /// The largest number that a device ever had; numbers are not used again.
@@ -133,7 +135,7 @@ impl Records {
     /// The decisions on a device, the latest first.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer or a record does not read back.
+    /// [`StoreError`] when the database does not answer.
     pub async fn decisions(&self, id: DeviceId, most: u64) -> Result<Vec<Decided>, StoreError> {
         let rows = decision::Entity::find()
             .filter(decision::Column::DeviceId.eq(number(id)))
@@ -142,27 +144,26 @@ impl Records {
             .all(&self.database)
             .await?;
         let read = |row: decision::Model| {
-            let damaged = || StoreError::Damaged(format!("decision {}", row.id));
-            let before = row.before.clone().map(serde_json::from_value::<Before>);
-            let before = before.transpose().map_err(|_| damaged())?;
-            let before = before.map(|before| {
-                let standing = Standing::from_word(&before.standing)?;
-                let kinds = before.kinds.parse().ok()?;
-                Some((standing, Grant { kinds, folders: before.folders }))
+            // What was before is needed only to undo it.
+            let before = row.before.and_then(|before| {
+                let before = serde_json::from_value::<Before>(before).map_err(|e| e.to_string());
+                let before = before.and_then(|before| {
+                    let standing =
+                        Standing::from_word(&before.standing).ok_or("unknown standing")?;
+                    let kinds = before.kinds.parse().map_err(|_| "unknown kinds")?;
+                    Ok((standing, Grant { kinds, folders: before.folders }))
+                });
+                self.unread.pass_over(|| format!("decision {}", row.id), before)
             });
-            Ok(Decided {
+            Decided {
                 at: Moment::from_millis(row.at_ms.max(0) as u64),
                 who: row.who,
                 what: row.what,
                 why: row.why,
-                before: before
-                    .map(|before| {
-                        before.ok_or_else(|| StoreError::Damaged(format!("decision {}", row.id)))
-                    })
-                    .transpose()?,
-            })
+                before,
+            }
         };
-        rows.into_iter().map(read).collect()
+        Ok(rows.into_iter().map(read).collect())
     }
 
     /// The last admission of each device: who and when.
@@ -295,11 +296,8 @@ struct Before {
     folders: Option<BTreeSet<FolderId>>,
 }
 
-async fn insert_decision(
-    connection: &impl ConnectionTrait,
-    device: &Device,
-    note: DecisionNote<'_>,
-) -> Result<(), StoreError> {
+/// A decision's row; its number is the database's to give.
+pub(crate) fn decision_row(device: &Device, note: DecisionNote<'_>) -> decision::Model {
     let what = match device.standing {
         Standing::Admitted => format!("admitted to {}", device.grant),
         other => other.word().to_owned(),
@@ -310,16 +308,25 @@ async fn insert_decision(
         kinds: grant.kinds.to_string(),
         folders: grant.folders.clone(),
     });
-    let model = decision::ActiveModel {
-        id: NotSet,
-        device_id: Set(number(device.id)),
-        at_ms: Set(millis(at)),
-        who: Set(tame(who, NAME).into_owned()),
-        what: Set(what),
-        why: Set(fit(why)),
-        before: Set(before.map(|before| serde_json::json!(before))),
-    };
-    decision::Entity::insert(model).exec_without_returning(connection).await?;
+    decision::Model {
+        id: 0,
+        device_id: number(device.id),
+        at_ms: millis(at),
+        who: tame(who, NAME).into_owned(),
+        what,
+        why: fit(why),
+        before: before.map(|before| serde_json::json!(before)),
+    }
+}
+
+async fn insert_decision(
+    connection: &impl ConnectionTrait,
+    device: &Device,
+    note: DecisionNote<'_>,
+) -> Result<(), StoreError> {
+    let row = decision_row(device, note).into_active_model().reset_all();
+    let row = decision::ActiveModel { id: NotSet, ..row };
+    decision::Entity::insert(row).exec_without_returning(connection).await?;
     Ok(())
 }
 
@@ -353,85 +360,90 @@ fn fit(text: Option<&str>) -> Option<String> {
     text.map(|text| tame(text, TITLE).into_owned())
 }
 
+/// The rows of one device.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct DeviceRows {
+    device: device::Model,
+    endpoints: Vec<endpoint::Model>,
+    proofs: Vec<proof::Model>,
+}
+
+impl DeviceRows {
+    pub(crate) fn of(device: &Device) -> DeviceRows {
+        let id = number(device.id);
+        let row = device::Model {
+            id,
+            name: fit(device.name.as_deref()),
+            user_agent: fit(device.user_agent.as_deref()),
+            standing: device.standing.word().to_owned(),
+            kinds: device.grant.kinds.to_string(),
+            folders: device.grant.folders.as_ref().map(|f| serde_json::json!(f)),
+            update_offset: i64::from(device.update_offset),
+            first_seen_ms: millis(device.first_seen),
+            last_seen_ms: millis(device.last_seen),
+            traits: serde_json::json!(device.traits),
+            rules: serde_json::json!(device.rules),
+            denied_ms: device.denied.as_ref().map(|denied| millis(denied.at)),
+            denied: device.denied.map(|denied| denied.attempt.word().to_owned()),
+            decided: device.decided,
+            udns: serde_json::json!(device.udns),
+            described_name: fit(device.described_name.as_deref()),
+            kind: device.kind.map(|kind| kind.word().to_owned()),
+            room: fit(device.room.as_deref()),
+            note: fit(device.note.as_deref()),
+            asked_ms: device.asked.map(millis),
+            by_doorway_ms: device.by_doorway.map(millis),
+        };
+        let endpoints = device.endpoints.iter().map(|endpoint| endpoint::Model {
+            id: 0,
+            device_id: id,
+            hardware: endpoint.hardware.map(|hardware| hardware.to_string()),
+            address: endpoint.address.to_string(),
+            last_seen_ms: millis(endpoint.last_seen),
+        });
+        let proofs = device.proof.ladder.confirmed().map(|(step, confirmed)| proof::Model {
+            device_id: id,
+            step: step.word().to_owned(),
+            at_ms: millis(confirmed.at),
+            what: serde_json::json!(confirmed.evidence).to_string(),
+            item: fit(confirmed.item.as_deref()),
+            bytes: confirmed.bytes.map(|b| b as i64),
+        });
+        DeviceRows { device: row, endpoints: endpoints.collect(), proofs: proofs.collect() }
+    }
+}
+
 async fn save(connection: &impl ConnectionTrait, device: &Device) -> Result<(), StoreError> {
+    put_device(connection, DeviceRows::of(device)).await
+}
+
+/// Puts a device's rows in place of those that are recorded; of proof the earlier stays.
+pub(crate) async fn put_device(
+    connection: &impl ConnectionTrait,
+    rows: DeviceRows,
+) -> Result<(), StoreError> {
     use device::Column;
-    let folders = device.grant.folders.as_ref().map(|f| serde_json::json!(f));
-    let model = device::ActiveModel {
-        id: Set(number(device.id)),
-        name: Set(fit(device.name.as_deref())),
-        user_agent: Set(fit(device.user_agent.as_deref())),
-        standing: Set(device.standing.word().to_owned()),
-        kinds: Set(device.grant.kinds.to_string()),
-        folders: Set(folders),
-        update_offset: Set(i64::from(device.update_offset)),
-        first_seen_ms: Set(millis(device.first_seen)),
-        last_seen_ms: Set(millis(device.last_seen)),
-        traits: Set(serde_json::json!(device.traits)),
-        rules: Set(serde_json::json!(device.rules)),
-        denied_ms: Set(device.denied.as_ref().map(|denied| millis(denied.at))),
-        denied: Set(device.denied.map(|denied| denied.attempt.word().to_owned())),
-        decided: Set(device.decided),
-        udns: Set(serde_json::json!(device.udns)),
-        described_name: Set(fit(device.described_name.as_deref())),
-        kind: Set(device.kind.map(|kind| kind.word().to_owned())),
-        room: Set(fit(device.room.as_deref())),
-        note: Set(fit(device.note.as_deref())),
-        asked_ms: Set(device.asked.map(millis)),
-        by_doorway_ms: Set(device.by_doorway.map(millis)),
-    };
-    let replace = OnConflict::column(Column::Id)
-        .update_columns([
-            Column::Name,
-            Column::UserAgent,
-            Column::Standing,
-            Column::Kinds,
-            Column::Folders,
-            Column::UpdateOffset,
-            Column::FirstSeenMs,
-            Column::LastSeenMs,
-            Column::Traits,
-            Column::Rules,
-            Column::DeniedMs,
-            Column::Denied,
-            Column::Decided,
-            Column::Udns,
-            Column::DescribedName,
-            Column::Kind,
-            Column::Room,
-            Column::Note,
-            Column::AskedMs,
-            Column::ByDoorwayMs,
-        ])
-        .to_owned();
-    device::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
+    let id = rows.device.id;
+    let changed = Column::iter().filter(|column| !matches!(column, Column::Id));
+    let replace = OnConflict::column(Column::Id).update_columns(changed).to_owned();
+    device::Entity::insert(rows.device.into_active_model().reset_all())
+        .on_conflict(replace)
+        .exec_without_returning(connection)
+        .await?;
     endpoint::Entity::delete_many()
-        .filter(endpoint::Column::DeviceId.eq(number(device.id)))
+        .filter(endpoint::Column::DeviceId.eq(id))
         .exec(connection)
         .await?;
-    let endpoints = device.endpoints.iter().map(|endpoint| endpoint::ActiveModel {
-        id: NotSet,
-        device_id: Set(number(device.id)),
-        hardware: Set(endpoint.hardware.map(|hardware| hardware.to_string())),
-        address: Set(endpoint.address.to_string()),
-        last_seen_ms: Set(millis(endpoint.last_seen)),
-    });
+    let endpoints = rows
+        .endpoints
+        .into_iter()
+        .map(|row| endpoint::ActiveModel { id: NotSet, ..row.into_active_model().reset_all() });
     let endpoints: Vec<endpoint::ActiveModel> = endpoints.collect();
     if !endpoints.is_empty() {
         endpoint::Entity::insert_many(endpoints).exec_without_returning(connection).await?;
     }
-    let proofs: Vec<proof::ActiveModel> = device
-        .proof
-        .ladder
-        .confirmed()
-        .map(|(step, confirmed)| proof::ActiveModel {
-            device_id: Set(number(device.id)),
-            step: Set(step.word().to_owned()),
-            at_ms: Set(millis(confirmed.at)),
-            what: Set(serde_json::json!(confirmed.evidence).to_string()),
-            item: Set(fit(confirmed.item.as_deref())),
-            bytes: Set(confirmed.bytes.map(|b| b as i64)),
-        })
-        .collect();
+    let proofs = rows.proofs.into_iter().map(|row| row.into_active_model().reset_all());
+    let proofs: Vec<proof::ActiveModel> = proofs.collect();
     if !proofs.is_empty() {
         // Of two records of one device, the earlier proof counts.
         let earlier = OnConflict::columns([proof::Column::DeviceId, proof::Column::Step])
@@ -455,19 +467,23 @@ fn read(
     row: device::Model,
     proofs: Vec<proof::Model>,
     endpoints: Vec<endpoint::Model>,
-) -> Result<Device, StoreError> {
-    let damaged = |what: &str| StoreError::Damaged(format!("device {}: {what}", row.id));
+    unread: &UnreadRows,
+) -> Result<Device, String> {
+    let damaged = |what: &str| what.to_owned();
     let at = |ms: i64| Moment::from_millis(ms.max(0) as u64);
     let mut state = ProofState::default();
     for proof in proofs {
-        let step = Step::from_word(&proof.step).ok_or_else(|| damaged("unknown step"))?;
+        let named = || format!("proof of device {}, {}", row.id, proof.step);
+        let step = Step::from_word(&proof.step).ok_or("unknown step");
+        let Some(step) = unread.pass_over(named, step) else { continue };
+        let evidence = serde_json::from_str(&proof.what);
+        let Some(evidence) = unread.pass_over(named, evidence) else { continue };
         let bytes = proof.bytes.map(|b| b.max(0) as u64);
-        let evidence = serde_json::from_str(&proof.what).map_err(|_| damaged("proof"))?;
         let proof = Proof { at: at(proof.at_ms), evidence, item: proof.item, bytes };
         state.ladder.confirm(step, proof);
     }
     let endpoints = endpoints.into_iter().map(|endpoint| {
-        Ok::<_, StoreError>(Endpoint {
+        Ok::<_, String>(Endpoint {
             hardware: endpoint.hardware.as_ref().and_then(|h| h.parse().ok()),
             address: endpoint.address.parse().map_err(|_| damaged("address"))?,
             last_seen: at(endpoint.last_seen_ms),

@@ -3,11 +3,11 @@
 use mostra_core::Moment;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use mostra_core::KindsError;
 use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
 use mostra_core::ids::FolderId;
 use mostra_core::left_out::Reason;
-use mostra_core::{Kinds, KindsError};
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait as _, EntityTrait,
@@ -166,8 +166,9 @@ impl Records {
             playlists = playlists.filter(of_folder(folder));
         }
         for row in folders.all(&self.database).await? {
-            let kinds: Kinds =
-                row.kinds.parse().map_err(|e: KindsError| StoreError::Damaged(e.to_string()))?;
+            let named = format!("folder {}", row.id);
+            let kinds = row.kinds.parse().map_err(|e: KindsError| e.to_string());
+            let Some(kinds) = self.unread.pass_over(|| named, kinds) else { continue };
             let folder = Folder {
                 serial: FolderId(number(row.id)?),
                 label: row.label,
@@ -192,7 +193,13 @@ impl Records {
                 serial: number(row.id)?,
                 directory: number(row.container_id)?,
                 name: row.name,
-                entries: serde_json::from_value(row.entries).unwrap_or_default(),
+                entries: self
+                    .unread
+                    .pass_over(
+                        || format!("playlist {}", row.id),
+                        serde_json::from_value(row.entries),
+                    )
+                    .unwrap_or_default(),
             });
         }
         Ok(loaded)
@@ -266,11 +273,11 @@ impl Records {
             .all(&self.database)
             .await?;
         let read = |row: left_out::Model| {
-            let reason = serde_json::from_str(&row.reason)
-                .map_err(|e| StoreError::Damaged(format!("left_out {}: {e}", row.id)))?;
-            Ok(LeftOut { path: row.path, reason })
+            let reason = serde_json::from_str(&row.reason);
+            let reason = self.unread.pass_over(|| format!("left out {}", row.id), reason)?;
+            Some(LeftOut { path: row.path, reason })
         };
-        rows.into_iter().map(read).collect()
+        Ok(rows.into_iter().filter_map(read).collect())
     }
 }
 

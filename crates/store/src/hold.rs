@@ -31,7 +31,7 @@ impl Hold {
     /// Looks whether it is still held, and takes it again where PostgreSQL was away.
     ///
     /// # Errors
-    /// [`StoreError::Held`] when another service has taken it meanwhile; [`StoreError::Away`] while
+    /// [`StoreError::Held`] when another service has taken it meanwhile; [`StoreError::NotNow`] while
     /// PostgreSQL is not there, and then nobody can.
     pub async fn keep(&mut self) -> Result<(), StoreError> {
         if let Some(connection) = &mut self.connection {
@@ -41,22 +41,17 @@ impl Hold {
             self.connection = None;
         }
         let pool = self.records.database.get_postgres_connection_pool();
-        let mut connection = pool.acquire().await.map_err(away)?.detach();
+        let mut connection = pool.acquire().await?.detach();
         let named = sqlx::query("select set_config('application_name', $1, false)").bind(&self.who);
-        named.execute(&mut connection).await.map_err(away)?;
+        named.execute(&mut connection).await?;
         let taken = sqlx::query("select pg_try_advisory_lock($1)").bind(LOCK);
-        let taken: bool =
-            taken.fetch_one(&mut connection).await.and_then(|row| row.try_get(0)).map_err(away)?;
+        let taken: bool = taken.fetch_one(&mut connection).await.and_then(|row| row.try_get(0))?;
         if !taken {
-            return Err(StoreError::Held(holder(&mut connection).await.map_err(away)?));
+            return Err(StoreError::Held(holder(&mut connection).await?));
         }
         self.connection = Some(connection);
         Ok(())
     }
-}
-
-fn away(error: sqlx::Error) -> StoreError {
-    StoreError::Away(error.to_string())
 }
 
 async fn holder(connection: &mut PgConnection) -> Result<String, sqlx::Error> {

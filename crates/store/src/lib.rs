@@ -9,6 +9,7 @@ mod batch;
 mod copied;
 mod devices;
 mod entity;
+mod error;
 mod folders;
 mod hold;
 mod migration;
@@ -17,77 +18,47 @@ mod saving;
 mod settings;
 mod sightings;
 mod stream;
+mod unread;
+mod unsaved;
 mod walkthroughs;
 
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use mostra_core::not_now::NotNow;
 use sea_orm::{ConnectOptions, ConnectionTrait as _, Database, DatabaseConnection, Statement};
 use sea_orm_migration::MigratorTrait;
 
+use unread::UnreadRows;
+
 pub use batch::Batch;
 pub use devices::{Decided, DecisionNote};
+pub use error::StoreError;
 pub use folders::{LeftOut, Loaded, LoadedFolder, NewFolder};
 pub use hold::Hold;
 pub use reports::{LISTED, Position, ScanReport, What};
 pub use saving::{DumpError, Snapshot, known_schemas, restore, restored_counts};
 pub use settings::Counter;
 pub use stream::RawFiles;
-
-/// Why the records did not do something.
-#[derive(Debug, thiserror::Error)]
-pub enum StoreError {
-    /// PostgreSQL is not reachable; nothing was saved.
-    #[error("PostgreSQL is not reachable: {0}")]
-    Away(String),
-    /// PostgreSQL refused.
-    #[error("the database refused: {0}")]
-    Refused(String),
-    /// Another service uses the database.
-    #[error("another service uses this database: {0}")]
-    Held(String),
-    /// A later version wrote the records.
-    #[error("a later version wrote these records: they have {0}, which this one does not know")]
-    Later(String),
-    /// The tables could not be brought to this version's form.
-    #[error("the records could not be brought to this version's form, and are as they were: {0}")]
-    NotMigrated(String),
-    /// A record does not read back.
-    #[error("a record is damaged: {0}")]
-    Damaged(String),
-}
-
-impl From<sea_orm::DbErr> for StoreError {
-    fn from(error: sea_orm::DbErr) -> StoreError {
-        use sea_orm::DbErr;
-        match &error {
-            DbErr::ConnectionAcquire(_) | DbErr::Conn(_) => StoreError::Away(error.to_string()),
-            DbErr::Exec(e) | DbErr::Query(e) if is_io(&e.to_string()) => {
-                StoreError::Away(error.to_string())
-            }
-            _ => StoreError::Refused(error.to_string()),
-        }
-    }
-}
-
-/// Whether an error's text is that of a broken connection. The driver tells such errors apart by
-/// kind; what PostgreSQL itself says when it ends a connection, only by text.
-fn is_io(text: &str) -> bool {
-    let text = text.to_lowercase();
-    ["error communicating", "terminating connection", "connection", "shutting down", "starting up"]
-        .iter()
-        .any(|sign| text.contains(sign))
-}
-
-/// Whether a server is there, but slow or not ready yet.
-fn is_busy(text: &str) -> bool {
-    let text = text.to_lowercase();
-    ["timed out", "timeout", "starting up", "shutting down"].iter().any(|sign| text.contains(sign))
-}
+pub use unsaved::UnsavedRecords;
 
 /// The records.
 #[derive(Debug, Clone)]
 pub struct Records {
     database: DatabaseConnection,
+    unread: Arc<UnreadRows>,
+}
+
+/// Why the records were not opened, and whether that may pass by itself.
+struct NotOpened {
+    error: StoreError,
+    may_pass: bool,
+}
+
+impl From<StoreError> for NotOpened {
+    fn from(error: StoreError) -> NotOpened {
+        NotOpened { error, may_pass: false }
+    }
 }
 
 /// What a server says of itself.
@@ -111,9 +82,9 @@ impl Records {
         let begin = Instant::now();
         loop {
             match Self::connect(url).await {
-                Ok(database) => return Ok(Records { database }),
-                Err(StoreError::Away(text)) if is_busy(&text) && begin.elapsed() < patience => {}
-                Err(error) => return Err(error),
+                Ok(database) => return Ok(Records { database, unread: Arc::default() }),
+                Err(error) if error.may_pass && begin.elapsed() < patience => {}
+                Err(error) => return Err(error.error),
             }
         }
     }
@@ -127,29 +98,39 @@ impl Records {
         let begin = Instant::now();
         loop {
             match Self::reach(url).await {
-                Ok(database) => return Ok(Records { database }),
-                Err(StoreError::Away(text)) if is_busy(&text) && begin.elapsed() < patience => {}
-                Err(error) => return Err(error),
+                Ok(database) => return Ok(Records { database, unread: Arc::default() }),
+                Err(error) if error.may_pass && begin.elapsed() < patience => {}
+                Err(error) => return Err(error.error),
             }
         }
     }
 
-    async fn reach(url: &str) -> Result<DatabaseConnection, StoreError> {
+    async fn reach(url: &str) -> Result<DatabaseConnection, NotOpened> {
         let mut options = ConnectOptions::new(url);
         options
             .max_connections(8)
             .connect_timeout(Duration::from_secs(10))
             .acquire_timeout(Duration::from_secs(3))
             .sqlx_logging(false);
-        Database::connect(options).await.map_err(|e| StoreError::Away(e.to_string()))
+        Database::connect(options).await.map_err(|error| NotOpened {
+            may_pass: error::is_busy(&error),
+            error: match error.into() {
+                // Whatever it says at the door: this service is not let in.
+                StoreError::Refused(why) => StoreError::NotNow(NotNow::NotLetIn, why),
+                other => other,
+            },
+        })
     }
 
-    async fn connect(url: &str) -> Result<DatabaseConnection, StoreError> {
+    async fn connect(url: &str) -> Result<DatabaseConnection, NotOpened> {
         let database = Self::reach(url).await?;
         Self::refuse_later(&database).await?;
-        migration::Migrator::up(&database, None).await.map_err(|error| match error.into() {
-            StoreError::Refused(why) => StoreError::NotMigrated(why),
-            other => other,
+        migration::Migrator::up(&database, None).await.map_err(|error| NotOpened {
+            may_pass: error::is_busy(&error),
+            error: match error.into() {
+                StoreError::Refused(why) => StoreError::NotMigrated(why),
+                other => other,
+            },
         })?;
         Ok(database)
     }
@@ -184,6 +165,11 @@ impl Records {
             size: u64::try_from(row.try_get::<i64>("", "size")?).unwrap_or(0),
             directory: place,
         })
+    }
+
+    /// Rows that cannot be read, and so are passed over: table and number, and why.
+    pub fn unread(&self) -> Vec<(String, String)> {
+        self.unread.all()
     }
 
     /// Whether the server answers now.

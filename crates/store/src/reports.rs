@@ -127,17 +127,18 @@ impl Records {
             .await?;
         let time = |ms: i64| Moment::from_millis(ms.max(0) as u64);
         let report = |row: scan_report::Model| {
-            let damaged = |e| StoreError::Damaged(format!("the report of a scan: {e}"));
-            Ok(ScanReport {
+            let files = serde_json::from_str(&row.files);
+            let files = self.unread.pass_over(|| format!("scan report {}", row.id), files);
+            ScanReport {
                 id: row.id,
                 began: time(row.began_ms),
                 ended: time(row.ended_ms),
                 why: row.why,
                 counts: [row.added, row.changed, row.gone].map(|n| n.max(0) as u64),
-                files: serde_json::from_str(&row.files).map_err(damaged)?,
-            })
+                files: files.unwrap_or_default(),
+            }
         };
-        rows.into_iter().map(report).collect()
+        Ok(rows.into_iter().map(report).collect())
     }
 
     /// Leaves sub-folders out of a folder, by path below it.

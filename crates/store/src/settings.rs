@@ -3,7 +3,10 @@
 use mostra_core::Moment;
 
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{ActiveValue::Set, EntityTrait, FromQueryResult, Statement};
+use sea_orm::{
+    ActiveValue::Set, ConnectionTrait, EntityTrait, FromQueryResult, Statement, TransactionTrait,
+};
+use serde::de::DeserializeOwned;
 
 use crate::accounts::millis;
 use crate::entity::setting;
@@ -62,15 +65,38 @@ impl Records {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn set_setting(&self, name: &str, value: &str) -> Result<(), StoreError> {
-        let model =
-            setting::ActiveModel { name: Set(name.to_owned()), value: Set(value.to_owned()) };
-        let replace = OnConflict::column(setting::Column::Name)
-            .update_column(setting::Column::Value)
-            .to_owned();
-        setting::Entity::insert(model)
-            .on_conflict(replace)
-            .exec_without_returning(&self.database)
-            .await?;
+        set(&self.database, name, value).await
+    }
+
+    /// A setting's value, which is JSON. One that cannot be read is none, and its text is kept under
+    /// another name, as the next value takes its place.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the database does not answer.
+    pub async fn json_setting<T: DeserializeOwned>(
+        &self,
+        name: &str,
+    ) -> Result<Option<T>, StoreError> {
+        let Some(text) = self.setting(name).await?.filter(|text| !text.is_empty()) else {
+            return Ok(None);
+        };
+        let read = self.unread.pass_over(|| format!("setting {name}"), serde_json::from_str(&text));
+        if read.is_none() {
+            self.set_setting(&format!("unread:{name}"), &text).await?;
+        }
+        Ok(read)
+    }
+
+    /// Sets several settings, all or none, committed.
+    ///
+    /// # Errors
+    /// [`StoreError`] when they were not saved; then none of them is.
+    pub async fn set_settings(&self, settings: &[(&str, &str)]) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        for (name, value) in settings {
+            set(&transaction, name, value).await?;
+        }
+        transaction.commit().await?;
         Ok(())
     }
 
@@ -124,4 +150,12 @@ impl Records {
         let latest = self.setting(LATEST).await?.and_then(|text| text.parse().ok());
         Ok(Moment::from_millis(latest.unwrap_or(0)))
     }
+}
+
+async fn set(connection: &impl ConnectionTrait, name: &str, value: &str) -> Result<(), StoreError> {
+    let model = setting::ActiveModel { name: Set(name.to_owned()), value: Set(value.to_owned()) };
+    let replace =
+        OnConflict::column(setting::Column::Name).update_column(setting::Column::Value).to_owned();
+    setting::Entity::insert(model).on_conflict(replace).exec_without_returning(connection).await?;
+    Ok(())
 }

@@ -5,8 +5,8 @@ use mostra_core::Moment;
 use mostra_core::ids::{DeviceId, FileId};
 use mostra_core::sighting::{Act, Sighting, thin_out};
 use sea_orm::{
-    ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait, EntityTrait, QueryFilter,
-    QueryOrder, QuerySelect, TransactionTrait,
+    ActiveModelTrait, ActiveValue::NotSet, ColumnTrait, ConnectionTrait, EntityTrait,
+    IntoActiveModel, QueryFilter, QueryOrder, QuerySelect, TransactionTrait,
 };
 
 use crate::accounts::millis;
@@ -45,25 +45,40 @@ impl Records {
     /// The sightings that prove something, in the order in which they were made.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer or a record does not read back.
+    /// [`StoreError`] when the database does not answer.
     pub(crate) async fn proving_sightings(&self) -> Result<Vec<Sighting>, StoreError> {
         let proving = sighting::Entity::find().filter(sighting::Column::Proves.eq(true));
         let rows = proving.order_by_asc(sighting::Column::Id).all(&self.database).await?;
-        rows.into_iter().map(read).collect()
+        Ok(self.readable(rows))
     }
 
     /// The sightings of a device, in the order in which they were made.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer or a record does not read back.
+    /// [`StoreError`] when the database does not answer.
     pub async fn sightings_of(&self, device: DeviceId) -> Result<Vec<Sighting>, StoreError> {
-        of(&self.database, device).await
+        let rows = sighting::Entity::find()
+            .filter(sighting::Column::DeviceId.eq(number(device)))
+            .order_by_asc(sighting::Column::Id)
+            .all(&self.database)
+            .await?;
+        Ok(self.readable(rows))
+    }
+
+    /// Those of some rows that can be read.
+    fn readable(&self, rows: Vec<sighting::Model>) -> Vec<Sighting> {
+        rows.into_iter().filter_map(|row| self.read(row)).collect()
+    }
+
+    fn read(&self, row: sighting::Model) -> Option<Sighting> {
+        let id = row.id;
+        self.unread.pass_over(|| format!("sighting {id}"), read(row))
     }
 
     /// The latest sightings of a device, the latest first.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer or a record does not read back.
+    /// [`StoreError`] when the database does not answer.
     pub async fn latest_sightings(
         &self,
         device: DeviceId,
@@ -75,7 +90,7 @@ impl Records {
             .limit(most)
             .all(&self.database)
             .await?;
-        rows.into_iter().map(read).collect()
+        Ok(self.readable(rows))
     }
 
     /// Thins out the sightings of all devices by the rule of
@@ -92,21 +107,44 @@ impl Records {
             .all(&self.database)
             .await?;
         for id in devices {
-            let id = DeviceId(u32::try_from(id).unwrap_or(u32::MAX));
-            let transaction = self.database.begin().await?;
-            let before = of(&transaction, id).await?;
-            let count = before.len();
-            let kept = thin_out(before, now);
-            if kept.len() == count {
-                continue;
-            }
-            sighting::Entity::delete_many()
-                .filter(sighting::Column::DeviceId.eq(number(id)))
-                .exec(&transaction)
-                .await?;
-            insert(&transaction, &kept.iter().collect::<Vec<_>>()).await?;
-            transaction.commit().await?;
+            self.thin_out_one(id, now).await?;
         }
+        Ok(())
+    }
+
+    /// Thins out the sightings of one device. What cannot be read stays as it is.
+    async fn thin_out_one(&self, device: i64, now: Moment) -> Result<(), StoreError> {
+        let transaction = self.database.begin().await?;
+        let (mut before, mut ids, mut after) = (Vec::new(), Vec::new(), i64::MIN);
+        loop {
+            let rows = sighting::Entity::find()
+                .filter(sighting::Column::DeviceId.eq(device))
+                .filter(sighting::Column::Id.gt(after))
+                .order_by_asc(sighting::Column::Id)
+                .limit(ROWS as u64)
+                .all(&transaction)
+                .await?;
+            let Some(last) = rows.last() else { break };
+            after = last.id;
+            for row in rows {
+                let id = row.id;
+                if let Some(sighting) = self.read(row) {
+                    before.push(sighting);
+                    ids.push(id);
+                }
+            }
+        }
+        let count = before.len();
+        let kept = thin_out(before, now);
+        if kept.len() == count {
+            return Ok(());
+        }
+        for piece in ids.chunks(ROWS) {
+            let these = sighting::Column::Id.is_in(piece.iter().copied());
+            sighting::Entity::delete_many().filter(these).exec(&transaction).await?;
+        }
+        insert(&transaction, &kept.iter().collect::<Vec<_>>()).await?;
+        transaction.commit().await?;
         Ok(())
     }
 
@@ -135,16 +173,18 @@ impl Records {
     }
 }
 
-async fn of(
-    connection: &impl ConnectionTrait,
-    device: DeviceId,
-) -> Result<Vec<Sighting>, StoreError> {
-    let rows = sighting::Entity::find()
-        .filter(sighting::Column::DeviceId.eq(number(device)))
-        .order_by_asc(sighting::Column::Id)
-        .all(connection)
-        .await?;
-    rows.into_iter().map(read).collect()
+/// A sighting's row; its number is the database's to give.
+pub(crate) fn row(sighting: &Sighting) -> sighting::Model {
+    sighting::Model {
+        id: 0,
+        device_id: number(sighting.device),
+        contact: sighting.contact.to_string(),
+        first_ms: millis(sighting.first),
+        last_ms: millis(sighting.last),
+        times: i64::from(sighting.times),
+        proves: sighting.proves,
+        act: serde_json::json!(sighting.act).to_string(),
+    }
 }
 
 async fn insert(
@@ -154,21 +194,15 @@ async fn insert(
     for piece in sightings.chunks(ROWS) {
         let rows = piece.iter().map(|sighting| sighting::ActiveModel {
             id: NotSet,
-            device_id: Set(number(sighting.device)),
-            contact: Set(sighting.contact.to_string()),
-            first_ms: Set(millis(sighting.first)),
-            last_ms: Set(millis(sighting.last)),
-            times: Set(i64::from(sighting.times)),
-            proves: Set(sighting.proves),
-            act: Set(serde_json::json!(sighting.act).to_string()),
+            ..row(sighting).into_active_model().reset_all()
         });
         sighting::Entity::insert_many(rows).exec_without_returning(connection).await?;
     }
     Ok(())
 }
 
-fn read(row: sighting::Model) -> Result<Sighting, StoreError> {
-    let damaged = |what: &str| StoreError::Damaged(format!("sighting {}: {what}", row.id));
+fn read(row: sighting::Model) -> Result<Sighting, String> {
+    let damaged = |what: &str| what.to_owned();
     let at = |ms: i64| Moment::from_millis(ms.max(0) as u64);
     Ok(Sighting {
         device: DeviceId(u32::try_from(row.device_id).map_err(|_| damaged("device"))?),
@@ -176,7 +210,7 @@ fn read(row: sighting::Model) -> Result<Sighting, StoreError> {
         first: at(row.first_ms),
         last: at(row.last_ms),
         times: u32::try_from(row.times).map_err(|_| damaged("times"))?,
-        act: serde_json::from_str(&row.act).map_err(|_| damaged("act"))?,
+        act: serde_json::from_str(&row.act).map_err(|e| e.to_string())?,
         proves: row.proves,
     })
 }

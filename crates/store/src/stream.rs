@@ -16,12 +16,12 @@ pub struct RawFiles(Vec<u8>);
 const PIECE: usize = 64 << 10;
 
 impl RawFiles {
-    /// Reads them.
+    /// Reads them. Those that cannot be read are passed over, and [`Records::unread`] names them.
     ///
     /// # Errors
-    /// [`StoreError::Damaged`] when one does not read.
-    pub fn read(self) -> Result<Vec<File>, StoreError> {
-        copied::read(&self.0)
+    /// [`StoreError::Damaged`] when they are cut off.
+    pub fn read(self, records: &Records) -> Result<Vec<File>, StoreError> {
+        copied::read(&self.0, &records.unread)
     }
 }
 
@@ -35,7 +35,6 @@ impl Records {
         only: Option<FolderId>,
         sender: &Sender<RawFiles>,
     ) -> Result<(), StoreError> {
-        let away = |error: sea_orm::sqlx::Error| StoreError::Away(error.to_string());
         let within = match only {
             None => "file (id, container_id, name, facts)".to_owned(),
             Some(folder) => format!(
@@ -44,14 +43,12 @@ impl Records {
             ),
         };
         let pool = self.database.get_postgres_connection_pool();
-        let mut stream = pool
-            .copy_out_raw(&format!("copy {within} to stdout (format binary)"))
-            .await
-            .map_err(away)?;
+        let mut stream =
+            pool.copy_out_raw(&format!("copy {within} to stdout (format binary)")).await?;
         let mut piece = RawFiles::default();
         while let Some(row) = stream.next().await {
             // The server sends a row at a time, each in a message of its own.
-            piece.0.extend_from_slice(&row.map_err(away)?);
+            piece.0.extend_from_slice(&row?);
             if piece.0.len() >= PIECE && sender.send(std::mem::take(&mut piece)).await.is_err() {
                 // Nobody listens any more: whoever asked has given up.
                 return Ok(());

@@ -4,7 +4,10 @@ use mostra_core::Moment;
 use mostra_core::ids::DeviceId;
 use mostra_core::walkthrough::Walkthrough;
 use sea_orm::sea_query::OnConflict;
-use sea_orm::{ActiveValue::Set, ColumnTrait, EntityTrait, QueryFilter, QueryOrder, QuerySelect};
+use sea_orm::{
+    ActiveModelTrait, ColumnTrait, EntityTrait, IntoActiveModel, QueryFilter, QueryOrder,
+    QuerySelect,
+};
 
 use crate::accounts::millis;
 use crate::entity::walkthrough;
@@ -17,7 +20,7 @@ impl Records {
     /// The latest walkthrough of each device.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer or a record does not read back.
+    /// [`StoreError`] when the database does not answer.
     pub async fn walkthroughs(&self) -> Result<Vec<Walkthrough>, StoreError> {
         let rows = walkthrough::Entity::find()
             .distinct_on([walkthrough::Column::DeviceId])
@@ -25,20 +28,29 @@ impl Records {
             .order_by_desc(walkthrough::Column::Id)
             .all(&self.database)
             .await?;
-        rows.into_iter().map(read).collect()
+        Ok(self.readable_walkthroughs(rows))
     }
 
     /// The walkthroughs of a device, the latest first.
     ///
     /// # Errors
-    /// [`StoreError`] when the database does not answer or a record does not read back.
+    /// [`StoreError`] when the database does not answer.
     pub async fn walkthroughs_of(&self, device: DeviceId) -> Result<Vec<Walkthrough>, StoreError> {
         let rows = walkthrough::Entity::find()
             .filter(walkthrough::Column::DeviceId.eq(i64::from(device)))
             .order_by_desc(walkthrough::Column::Id)
             .all(&self.database)
             .await?;
-        rows.into_iter().map(read).collect()
+        Ok(self.readable_walkthroughs(rows))
+    }
+
+    /// Those of some rows that can be read.
+    fn readable_walkthroughs(&self, rows: Vec<walkthrough::Model>) -> Vec<Walkthrough> {
+        let read = |row: walkthrough::Model| {
+            let id = row.id;
+            self.unread.pass_over(|| format!("walkthrough {id}"), read(row))
+        };
+        rows.into_iter().filter_map(read).collect()
     }
 
     /// Saves a walkthrough as it is; of one device the latest are kept.
@@ -46,15 +58,7 @@ impl Records {
     /// # Errors
     /// [`StoreError`] when it was not saved.
     pub async fn save_walkthrough(&self, one: &Walkthrough) -> Result<(), StoreError> {
-        let noted = serde_json::to_value(one.noted())
-            .map_err(|_| StoreError::Damaged("a walkthrough".into()))?;
-        let row = walkthrough::ActiveModel {
-            id: Set(i64::from(one.id)),
-            device_id: Set(i64::from(one.device)),
-            started_ms: Set(millis(one.started)),
-            finished_ms: Set(one.finished.map(millis)),
-            noted: Set(noted),
-        };
+        let row = row(one)?.into_active_model().reset_all();
         use walkthrough::Column::{DeviceId as Device, FinishedMs, Id, Noted};
         let again = OnConflict::column(Id).update_columns([Device, FinishedMs, Noted]).to_owned();
         walkthrough::Entity::insert(row)
@@ -78,6 +82,18 @@ impl Records {
         }
         Ok(())
     }
+}
+
+/// A walkthrough's row.
+pub(crate) fn row(one: &Walkthrough) -> Result<walkthrough::Model, StoreError> {
+    let noted = serde_json::to_value(one.noted());
+    Ok(walkthrough::Model {
+        id: i64::from(one.id),
+        device_id: i64::from(one.device),
+        started_ms: millis(one.started),
+        finished_ms: one.finished.map(millis),
+        noted: noted.map_err(|_| StoreError::Damaged("a walkthrough".into()))?,
+    })
 }
 
 fn read(row: walkthrough::Model) -> Result<Walkthrough, StoreError> {

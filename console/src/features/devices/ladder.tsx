@@ -38,16 +38,28 @@ function Rung({ step }: { step: ProofStep }) {
 }
 
 /** The steps of one device, each with its proof on touch, focus or click. */
-export function Ladder({ steps }: { steps: ProofStep[] }) {
+export function Ladder({ steps, unsaved }: { steps: ProofStep[]; unsaved?: boolean }) {
   return (
-    <ol className="-mx-3 flex items-center" aria-label="Proof">
-      {steps.map((step, n) => (
-        <li key={step.step} className="flex items-center">
-          {n > 0 && <span aria-hidden className={`-mx-3 h-0.5 w-6 ${step.confirmed ? "bg-accent" : "bg-line"}`} />}
-          <Rung step={step} />
-        </li>
-      ))}
-    </ol>
+    <>
+      <ol className="-mx-3 flex items-center" aria-label="Proof">
+        {steps.map((step, n) => (
+          <li key={step.step} className="flex items-center">
+            {n > 0 && <span aria-hidden className={`-mx-3 h-0.5 w-6 ${step.confirmed ? "bg-accent" : "bg-line"}`} />}
+            <Rung step={step} />
+          </li>
+        ))}
+      </ol>
+      {unsaved && <p className="text-sm text-amber">not saved yet</p>}
+    </>
+  );
+}
+
+/** Said of a device of which something waits to be saved. */
+export function Unsaved() {
+  return (
+    <p className="my-1 text-sm text-amber">
+      ⚠ What is new here is not saved yet, as PostgreSQL takes nothing now. It is saved by itself when that is over.
+    </p>
   );
 }
 

@@ -17,7 +17,7 @@ import { Recordings } from "./recording";
 import { Several } from "./several";
 import { Sightings } from "./sightings";
 import { grantWords, withheldWords } from "./grant";
-import { Ladder, LADDER_WORDS, furthest } from "./ladder";
+import { Ladder, LADDER_WORDS, Unsaved, furthest } from "./ladder";
 import { Decide, StandingMark } from "./standing";
 import { able, ago, bytes, capital, clock, inWords, KINDS, kindWords } from "../../lib/words";
 
@@ -150,7 +150,7 @@ export function Devices() {
                         : `switched off, noticed ${ago(device.away_since_ms)}`}
                     </p>
                   </div>
-                  <Ladder steps={device.proof} />
+                  <Ladder steps={device.proof} unsaved={device.unsaved} />
                 </div>
               )}
             />
@@ -236,6 +236,7 @@ function Detail({ device }: { device: Device }) {
       <h3 className="mt-5 mb-1 font-bold">
         <Term>Proof</Term>
       </h3>
+      {device.unsaved && <Unsaved />}
       <ol className="divide-y divide-line border-y border-line">
         {device.proof.map((step) => (
           <li key={step.step} className="flex gap-3 py-2">

@@ -134,7 +134,7 @@ function Proven({ devices }: { devices: Device[] }) {
               </Link>
               <p className="text-sm text-soft">{furthest(device.proof)}</p>
             </div>
-            <Ladder steps={device.proof} />
+            <Ladder steps={device.proof} unsaved={device.unsaved} />
           </li>
         ))}
       </ul>

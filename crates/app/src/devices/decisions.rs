@@ -128,9 +128,7 @@ impl Devices {
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn presets(&self) -> Result<OwnPresets, StoreError> {
-        let text = self.context.records.setting(PRESETS).await?;
-        let presets = text.map(|text| serde_json::from_str(&text)).transpose();
-        Ok(presets.map_err(|e| StoreError::Damaged(e.to_string()))?.unwrap_or_default())
+        Ok(self.context.records.json_setting(PRESETS).await?.unwrap_or_default())
     }
 
     /// Changes the presets, and gives them as they are then. What `change` refuses changes nothing.

@@ -119,6 +119,8 @@ pub struct Devices {
     pub recordings: Recordings,
     /// Walkthroughs.
     walkthrough_book: Mutex<walkthrough_book::WalkthroughBook>,
+    /// Devices of which something waits to be saved, as PostgreSQL takes nothing now.
+    not_saved: Mutex<BTreeSet<DeviceId>>,
     /// What the doorway decided and is not recorded yet.
     by_doorway: Mutex<Vec<(DeviceId, Moment, Standing)>>,
     /// Somebody waits until what was reported so far is recorded.
@@ -176,6 +178,7 @@ impl Devices {
             recordings: Recordings::new(recordings),
             walkthrough_book: Mutex::new(walkthroughs),
             presets: tokio::sync::Mutex::default(),
+            not_saved: Mutex::default(),
             by_doorway: Mutex::default(),
             record_wanted: tokio::sync::Notify::new(),
             recorded: tokio::sync::watch::Sender::new(0),
@@ -412,6 +415,20 @@ impl Devices {
         let seen = Observed { address, user_agent: None, field: &|_| false, registrar: true };
         if self.book().observe(device, &seen) {
             self.note_change(device);
+        }
+    }
+
+    /// Whether something of a device waits to be saved, as PostgreSQL takes nothing now.
+    pub fn is_unsaved(&self, id: DeviceId) -> bool {
+        self.not_saved.lock().unwrap_or_else(PoisonError::into_inner).contains(&id)
+    }
+
+    fn set_unsaved(&self, waiting: BTreeSet<DeviceId>) {
+        let mut before = self.not_saved.lock().unwrap_or_else(PoisonError::into_inner);
+        if *before != waiting {
+            *before = waiting;
+            drop(before);
+            self.context.changed(Topic::Devices);
         }
     }
 

@@ -7,18 +7,21 @@ use std::time::Duration;
 
 use mostra_core::device::Device;
 use mostra_core::ids::{DeviceId, FileId};
+use mostra_core::not_now::NotNow;
 use mostra_core::sighting::{Coalescer, Sighting};
 use mostra_protocol::Moment;
-use mostra_store::{DecisionNote, StoreError};
+use mostra_store::{DecisionNote, UnsavedRecords};
 
 use super::Devices;
+use crate::not_saved::Saving;
 
 /// How long sightings of the same are put together before they are recorded.
 const MINUTE: Duration = Duration::from_secs(60);
 /// Sightings that differ, kept until then.
 const OPEN: usize = 4096;
-/// Sightings kept while PostgreSQL is away.
+/// Sightings kept while PostgreSQL takes none; of those that prove something, more.
 const WAITING: usize = 20_000;
+const PROVING: usize = 100_000;
 
 /// Who decided, where the doorway did.
 const DOORWAY: &str = "the doorway";
@@ -55,6 +58,9 @@ impl Unsaved {
     /// something. Gives how many found no room.
     pub(super) fn keep(&mut self, now: Moment, sighting: Sighting) -> u64 {
         if sighting.proves {
+            if self.sightings.len() >= PROVING {
+                return u64::from(sighting.times);
+            }
             self.sightings.push(sighting);
             return 0;
         }
@@ -93,14 +99,23 @@ impl Unsaved {
 
 pub(super) async fn save(devices: &Devices, unsaved: &mut Unsaved) {
     forget_evicted(devices, unsaved).await;
-    save_devices(devices, unsaved).await;
-    save_doorway(devices).await;
-    save_sightings(devices, unsaved).await;
+    let saved = match save_devices(devices, unsaved).await {
+        Ok(()) => save_sightings(devices, unsaved).await,
+        not_now => not_now,
+    };
+    devices.context.note_saving(Saving::Devices, saved.err());
+    let whose = unsaved.sightings.iter().filter(|sighting| sighting.proves);
+    let whose = whose.map(|sighting| sighting.device).chain(unsaved.devices.iter().copied());
+    let waiting: BTreeSet<DeviceId> = if saved.is_ok() { BTreeSet::new() } else { whose.collect() };
+    devices.set_unsaved(waiting);
+    let saved = save_doorway(devices).await;
+    devices.context.note_saving(Saving::Doorway, saved.err());
 }
 
-async fn save_devices(devices: &Devices, unsaved: &mut Unsaved) {
+/// Saves devices; those that are refused for themselves are set aside.
+async fn save_devices(devices: &Devices, unsaved: &mut Unsaved) -> Result<(), NotNow> {
     if unsaved.devices.is_empty() {
-        return;
+        return Ok(());
     }
     let _recording = devices.recording.lock().await;
     let known: Vec<Device> = {
@@ -108,54 +123,60 @@ async fn save_devices(devices: &Devices, unsaved: &mut Unsaved) {
         unsaved.devices.iter().filter_map(|id| book.get(*id).cloned()).collect()
     };
     let records = &devices.context.records;
-    match records.save_devices(&known).await {
-        Ok(()) => {
-            unsaved.devices.clear();
-            devices.context.set_records_answer(true);
+    let whole = records.save_devices(&known).await;
+    devices.context.note_records(&whole);
+    if let Err(error) = whole {
+        if let Some(why) = error.not_now() {
+            return Err(why);
         }
         // One of them cannot be saved as it is; that is no reason to lose the others.
-        Err(StoreError::Refused(_)) => {
-            for device in &known {
-                if let Err(error) = records.save_devices(std::slice::from_ref(device)).await {
-                    tracing::warn!(device = device.label(), "not saved: {error}");
-                }
+        for device in &known {
+            let Err(error) = records.save_devices(std::slice::from_ref(device)).await else {
+                continue;
+            };
+            if let Some(why) = error.not_now() {
+                return Err(why);
             }
-            unsaved.devices.clear();
-        }
-        Err(error) => {
-            tracing::warn!("devices are not saved yet: {error}");
-            devices.context.set_records_answer(false);
+            let mut row = UnsavedRecords::default();
+            row.add_device(device);
+            devices.context.set_aside("a device", &row, &error);
         }
     }
+    unsaved.devices.clear();
+    Ok(())
 }
 
 /// Records what the doorway decided.
-async fn save_doorway(devices: &Devices) {
-    let decided = {
-        let mut decided = devices.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
-        std::mem::take(&mut *decided)
-    };
-    if decided.is_empty() {
-        return;
-    }
+async fn save_doorway(devices: &Devices) -> Result<(), NotNow> {
+    let decided = || devices.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
     let _recording = devices.recording.lock().await;
-    for (at, (id, when, standing)) in decided.iter().enumerate() {
-        let Some(device) = devices.book().get(*id).cloned() else { continue };
-        let device = Device { standing: *standing, ..device };
-        let note = DecisionNote { at: *when, who: DOORWAY, why: None, before: None };
-        let noted = devices.context.records.note_decision(&device, note).await;
-        if noted.is_err_and(|error| !matches!(error, StoreError::Refused(_))) {
-            // They are tried again with the others.
-            let mut waiting = devices.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
-            waiting.extend_from_slice(&decided[at..]);
-            return;
+    loop {
+        let Some((id, when, standing)) = decided().first().copied() else { return Ok(()) };
+        let device = devices.book().get(id).cloned();
+        if let Some(device) = device {
+            let device = Device { standing, ..device };
+            let note = doorway_note(when);
+            if let Err(error) = devices.context.records.note_decision(&device, note).await {
+                if let Some(why) = error.not_now() {
+                    return Err(why);
+                }
+                let mut row = UnsavedRecords::default();
+                row.add_decision(&device, note);
+                devices.context.set_aside("a decision of the doorway", &row, &error);
+            }
         }
+        decided().remove(0);
     }
 }
 
-async fn save_sightings(devices: &Devices, unsaved: &mut Unsaved) {
+fn doorway_note(at: Moment) -> DecisionNote<'static> {
+    DecisionNote { at, who: DOORWAY, why: None, before: None }
+}
+
+/// Records sightings; those that are refused for themselves are set aside.
+async fn save_sightings(devices: &Devices, unsaved: &mut Unsaved) -> Result<(), NotNow> {
     if unsaved.sightings.is_empty() && unsaved.files.is_empty() {
-        return;
+        return Ok(());
     }
     let _recording = devices.recording.lock().await;
     {
@@ -166,23 +187,56 @@ async fn save_sightings(devices: &Devices, unsaved: &mut Unsaved) {
         }
     }
     let records = &devices.context.records;
-    match records.add_sightings(&unsaved.sightings).await {
-        Ok(()) => unsaved.sightings.clear(),
-        Err(StoreError::Refused(why)) => {
-            tracing::warn!("sightings are not saved: {why}");
-            unsaved.sightings.clear();
+    // Of some that are refused, each half is tried by itself, down to the one that is at fault.
+    let mut pieces = vec![0..unsaved.sightings.len()];
+    let mut done = 0;
+    while let Some(piece) = pieces.pop() {
+        let saved = records.add_sightings(&unsaved.sightings[piece.clone()]).await;
+        devices.context.note_records(&saved);
+        let Err(error) = saved else {
+            done = piece.end;
+            continue;
+        };
+        if let Some(why) = error.not_now() {
+            unsaved.sightings.drain(..done);
+            return Err(why);
         }
-        Err(error) => {
-            tracing::warn!("sightings are not saved yet: {error}");
-            devices.context.set_records_answer(false);
-            return;
+        if piece.len() > 1 {
+            let middle = piece.start + piece.len() / 2;
+            pieces.extend([middle..piece.end, piece.start..middle]);
+            continue;
         }
+        done = piece.end;
+        let mut row = UnsavedRecords::default();
+        unsaved.sightings[piece].iter().for_each(|sighting| row.add_sighting(sighting));
+        devices.context.set_aside("a sighting", &row, &error);
     }
-    for (device, files) in std::mem::take(&mut unsaved.files) {
-        if let Err(error) = records.forget_files(device, &files).await {
+    unsaved.sightings.clear();
+    while let Some((device, files)) = unsaved.files.last() {
+        if let Err(error) = records.forget_files(*device, files).await {
+            if let Some(why) = error.not_now() {
+                return Err(why);
+            }
             tracing::warn!("the proof of files is not forgotten: {error}");
         }
+        unsaved.files.pop();
     }
+    Ok(())
+}
+
+/// What is not saved now that the service stops.
+pub(super) fn left(devices: &Devices, unsaved: &Unsaved) -> UnsavedRecords {
+    let mut left = UnsavedRecords::default();
+    let book = devices.book();
+    unsaved.devices.iter().filter_map(|id| book.get(*id)).for_each(|one| left.add_device(one));
+    let decided = devices.by_doorway.lock().unwrap_or_else(PoisonError::into_inner);
+    for (id, when, standing) in decided.iter() {
+        let Some(device) = book.get(*id) else { continue };
+        let device = Device { standing: *standing, ..device.clone() };
+        left.add_decision(&device, doorway_note(*when));
+    }
+    unsaved.sightings.iter().for_each(|sighting| left.add_sighting(sighting));
+    left
 }
 
 /// Removes from the records whoever had to go from memory.

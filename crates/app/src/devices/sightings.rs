@@ -14,13 +14,15 @@ use mostra_core::streaming::AcknowledgedBytes;
 use mostra_protocol::Moment;
 
 use super::Devices;
-use super::records::{Unsaved, save};
+use super::records::{Unsaved, left, save};
 use crate::Topic;
 use crate::streams::{Load, Moved};
 
 /// How often it is looked at what was reported and acknowledged, and how often devices are saved.
 const LOOK: Duration = Duration::from_millis(100);
 const SAVE: Duration = Duration::from_millis(500);
+/// How long the last saving may take when the service stops.
+const LAST_SAVE: Duration = Duration::from_secs(4);
 /// How often a device that asks in vain again and again is saved and shown.
 const DENIED: Duration = Duration::from_secs(60);
 /// How often consoles are told how streams go on.
@@ -89,8 +91,15 @@ pub async fn run(devices: Arc<Devices>) {
     // What came in just before the stop is kept as well.
     digest(&devices, &mut unsaved);
     unsaved.close_minute(devices.context.now(), true);
-    save(&devices, &mut unsaved).await;
-    devices.save_walkthroughs().await;
+    let saved = async {
+        save(&devices, &mut unsaved).await;
+        devices.save_walkthroughs().await;
+    };
+    let _ = tokio::time::timeout(LAST_SAVE, saved).await;
+    // What PostgreSQL does not take now waits in a file for the next start.
+    let mut left = left(&devices, &unsaved);
+    devices.left_of_walkthroughs(&mut left);
+    devices.context.keep_unsaved(left);
 }
 
 /// Notes what was reported and acknowledged since the last look; true if that is to be saved at

@@ -10,10 +10,11 @@ use mostra_core::ids::DeviceId;
 use mostra_core::sighting::{Act, Attempt, Sighting};
 use mostra_core::streaming::AcknowledgedBytes;
 use mostra_core::walkthrough::{Circumstances, Covers, Question, Walkthrough};
-use mostra_store::StoreError;
+use mostra_store::{StoreError, UnsavedRecords};
 
 use super::Devices;
 use crate::Topic;
+use crate::not_saved::Saving;
 
 /// The latest walkthrough of each device.
 pub(super) struct WalkthroughBook {
@@ -45,42 +46,96 @@ impl Devices {
         self.walkthrough_book.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Begins a walkthrough of a device, or goes on with the one that runs. `None` where there is no
+    /// Begins a walkthrough of a device, or goes on with the one that runs. `Ok(None)`: there is no
     /// such device; else whether it goes on.
-    pub fn start_walkthrough(&self, id: DeviceId, covers: Covers) -> Option<bool> {
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved; then none begins.
+    pub async fn start_walkthrough(
+        &self,
+        id: DeviceId,
+        covers: Covers,
+    ) -> Result<Option<bool>, StoreError> {
         let now = self.context.now();
-        {
+        let (device, one) = {
             let book = self.book();
             let id = book.current(id);
-            book.get(id)?;
+            let Some(device) = book.get(id).cloned() else { return Ok(None) };
             let mut walkthroughs = self.walkthroughs();
             if walkthroughs.running(id).is_some() {
-                return Some(true);
+                return Ok(Some(true));
             }
             walkthroughs.last_id += 1;
-            let one = Walkthrough::start(walkthroughs.last_id, id, now, covers);
+            (device, Walkthrough::start(walkthroughs.last_id, id, now, covers))
+        };
+        let id = device.id;
+        {
+            let _recording = self.recording.lock().await;
+            // It may have been met a moment ago, and not be recorded yet.
+            self.context.records.save_devices(std::slice::from_ref(&device)).await?;
+            self.context.records.save_walkthrough(&one).await?;
+        }
+        {
+            let mut walkthroughs = self.walkthroughs();
+            // Somebody else may have begun one meanwhile.
+            if walkthroughs.running(id).is_some() {
+                return Ok(Some(true));
+            }
             walkthroughs.latest.insert(id, one);
-            walkthroughs.unsaved.insert(id);
         }
         // What is being played now begins anew as far as its pace goes.
         self.streams.book().watch_anew(now, id);
         self.set_in_walkthrough(id, true);
-        Some(false)
+        Ok(Some(false))
     }
 
     /// Ends the walkthrough of a device; false where none runs.
-    pub fn finish_walkthrough(&self, id: DeviceId, circumstances: &Circumstances) -> bool {
+    ///
+    /// # Errors
+    /// [`StoreError`] when that was not saved; then it goes on.
+    pub async fn finish_walkthrough(
+        &self,
+        id: DeviceId,
+        circumstances: &Circumstances,
+    ) -> Result<bool, StoreError> {
         let now = self.context.now();
-        {
-            let mut walkthroughs = self.walkthroughs();
-            let Some(one) = walkthroughs.running(id) else { return false };
-            one.finish(now, circumstances);
-            walkthroughs.unsaved.insert(id);
+        let finished = self.change_walkthrough(id, |one| {
+            let runs = one.finished.is_none();
+            if runs {
+                one.finish(now, circumstances);
+            }
+            runs
+        });
+        if !finished.await? {
+            return Ok(false);
         }
         self.set_in_walkthrough(id, false);
         // The test pieces are not shown to it any more.
         self.end_uncovered();
-        true
+        Ok(true)
+    }
+
+    /// Changes the latest walkthrough of a device, durably; false where there is none, or where
+    /// `change` says that nothing changed.
+    async fn change_walkthrough(
+        &self,
+        id: DeviceId,
+        change: impl Fn(&mut Walkthrough) -> bool,
+    ) -> Result<bool, StoreError> {
+        let Some(mut changed) = self.walkthroughs().latest.get(&id).cloned() else {
+            return Ok(false);
+        };
+        if !change(&mut changed) {
+            return Ok(false);
+        }
+        self.context.records.save_walkthrough(&changed).await?;
+        let mut walkthroughs = self.walkthroughs();
+        // What it ticked meanwhile stays.
+        if let Some(one) = walkthroughs.latest.get_mut(&id) {
+            change(one);
+            walkthroughs.unsaved.insert(id);
+        }
+        Ok(true)
     }
 
     /// What the device sees has changed: it alone is told.
@@ -100,14 +155,24 @@ impl Devices {
 
     /// A person answers a question of the walkthrough that runs or ended last, or takes the answer
     /// back; false where there is none.
-    pub fn say_in_walkthrough(&self, id: DeviceId, question: Question, said: Option<bool>) -> bool {
-        let mut walkthroughs = self.walkthroughs();
-        let Some(one) = walkthroughs.latest.get_mut(&id) else { return false };
-        one.say(question, said);
-        walkthroughs.unsaved.insert(id);
-        drop(walkthroughs);
-        self.context.changed(Topic::Walkthroughs);
-        true
+    ///
+    /// # Errors
+    /// [`StoreError`] when that was not saved; then nothing is said.
+    pub async fn say_in_walkthrough(
+        &self,
+        id: DeviceId,
+        question: Question,
+        said: Option<bool>,
+    ) -> Result<bool, StoreError> {
+        let say = |one: &mut Walkthrough| {
+            one.say(question, said);
+            true
+        };
+        let is_there = self.change_walkthrough(id, say).await?;
+        if is_there {
+            self.context.changed(Topic::Walkthroughs);
+        }
+        Ok(is_there)
     }
 
     /// Looks at the latest walkthrough of a device.
@@ -174,6 +239,16 @@ impl Devices {
         }
     }
 
+    /// What is not saved of walkthroughs now that the service stops.
+    pub(super) fn left_of_walkthroughs(&self, left: &mut UnsavedRecords) {
+        let walkthroughs = self.walkthroughs();
+        for one in walkthroughs.unsaved.iter().filter_map(|id| walkthroughs.latest.get(id)) {
+            if let Err(error) = left.add_walkthrough(one) {
+                tracing::warn!("a walkthrough is not saved: {error}");
+            }
+        }
+    }
+
     /// Saves the walkthroughs that are others than recorded.
     pub(super) async fn save_walkthroughs(&self) {
         if self.walkthroughs().unsaved.is_empty() {
@@ -186,11 +261,25 @@ impl Devices {
             let ids = std::mem::take(&mut walkthroughs.unsaved);
             ids.iter().filter_map(|id| walkthroughs.latest.get(id).cloned()).collect()
         };
+        let mut not_now = None;
         for one in unsaved {
-            if let Err(error) = self.context.records.save_walkthrough(&one).await {
-                tracing::warn!("a walkthrough is not saved yet: {error}");
-                self.walkthroughs().unsaved.insert(one.device);
+            let Err(error) = self.context.records.save_walkthrough(&one).await else { continue };
+            match error.not_now() {
+                Some(why) => {
+                    not_now = Some(why);
+                    self.walkthroughs().unsaved.insert(one.device);
+                }
+                None => {
+                    let mut row = UnsavedRecords::default();
+                    let added = row.add_walkthrough(&one);
+                    self.context.set_aside(
+                        "a walkthrough",
+                        &row,
+                        added.as_ref().err().unwrap_or(&error),
+                    );
+                }
             }
         }
+        self.context.note_saving(Saving::Walkthroughs, not_now);
     }
 }

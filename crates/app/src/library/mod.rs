@@ -29,6 +29,7 @@ pub use test_pieces::TestPieceState;
 
 use crate::context::{Context, Topic};
 use crate::devices::Devices;
+use crate::not_saved::Saving;
 use crate::random::random_word;
 use files::Files;
 use pictures::Pictures;
@@ -86,12 +87,11 @@ pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, UpdateId),
     let titles = records.setting_or("titles", Titles::default().word()).await?;
     let pictures = records.setting_or("picture_order", PictureOrder::default().word()).await?;
     let locale = records.setting_or("locale", Locale::default().word()).await?;
-    let mimes = records.setting_or("mimes", "{}").await?;
     let options = CatalogueOptions {
         titles: Titles::from_word(&titles).unwrap_or_default(),
         pictures: PictureOrder::from_word(&pictures).unwrap_or_default(),
         locale: Locale::from_word(&locale).unwrap_or_default(),
-        mimes: serde_json::from_str(&mimes).unwrap_or_default(),
+        mimes: records.json_setting("mimes").await?.unwrap_or_default(),
     };
     let first = UpdateId(records.reserve(Counter::UpdateId, shown::UPDATE_IDS).await?);
     let last = first.plus(shown::UPDATE_IDS - 1);
@@ -99,6 +99,11 @@ pub async fn first_catalogue(context: &Context) -> Result<(Catalogue, UpdateId),
 }
 
 impl Library {
+    /// Notes whether what scans found is recorded.
+    pub(crate) fn note_scans_saved(&self) {
+        self.context.note_saving(Saving::Scans, self.scans.not_saved());
+    }
+
     /// A library that shows what `catalogue` holds, of which update ids up to `last_id` are
     /// reserved. Folders are loaded later ([`load`](Self::load)).
     ///
@@ -111,8 +116,8 @@ impl Library {
         catalogue: Arc<SharedCatalogue>,
         last_id: UpdateId,
     ) -> Result<Library, StoreError> {
-        let stations = context.records.setting_or("stations", "[]").await?;
-        let stations: Vec<String> = serde_json::from_str(&stations).unwrap_or_default();
+        let stations: Option<Vec<String>> = context.records.json_setting("stations").await?;
+        let stations = stations.unwrap_or_default();
         let pictures = Pictures::new(&options.data);
         Ok(Library {
             context,

@@ -105,6 +105,7 @@ impl Library {
         self.more_update_ids(&mut last_id).await?;
         let mut batch = self.catalogue().batch();
         // Reading facts and making lists go on beside fetching.
+        let records = self.context.records.clone();
         let made = tokio::task::spawn_blocking(move || {
             let folders = loaded.folders.into_iter().flat_map(|f| {
                 let links = Change::PutLinks(f.folder.serial, Arc::new(f.links));
@@ -114,7 +115,7 @@ impl Library {
             folders.chain(directories.map(Change::PutDirectory)).for_each(|c| batch.put(c));
             let mut pieces = Vec::new();
             while receiver.blocking_recv_many(&mut pieces, 16) > 0 {
-                let files = pieces.par_drain(..).map(RawFiles::read);
+                let files = pieces.par_drain(..).map(|piece| piece.read(&records));
                 let files: Vec<Vec<File>> = files.collect::<Result<_, _>>()?;
                 files.into_iter().flatten().for_each(|file| batch.put(Change::PutFile(file)));
             }
@@ -180,10 +181,13 @@ impl Library {
         let mimes = serde_json::to_string(&options.mimes)
             .map_err(|e| StoreError::Damaged(e.to_string()))?;
         let records = &self.context.records;
-        records.set_setting("titles", options.titles.word()).await?;
-        records.set_setting("picture_order", options.pictures.word()).await?;
-        records.set_setting("locale", options.locale.word()).await?;
-        records.set_setting("mimes", &mimes).await?;
+        let settings = [
+            ("titles", options.titles.word()),
+            ("picture_order", options.pictures.word()),
+            ("locale", options.locale.word()),
+            ("mimes", &mimes),
+        ];
+        records.set_settings(&settings).await?;
         let mut last_id = self.changing.lock().await;
         self.more_update_ids(&mut last_id).await?;
         let before = self.catalogue();

@@ -126,9 +126,7 @@ impl Network {
         let name = context.records.setting_or("name", "Mostra").await?;
         let udn = context.records.setting_or("udn", &format!("uuid:{}", random_uuid())).await?;
         let boot_id = context.records.reserve(Counter::Boot, 1).await?;
-        let off = context.records.setting(OFF).await?.filter(|text| !text.is_empty());
-        let off = off.map(|text| serde_json::from_str::<Off>(&text)).transpose();
-        let off = off.map_err(|e| StoreError::Damaged(e.to_string()))?;
+        let off: Option<Off> = context.records.json_setting(OFF).await?;
         let off = off.filter(|off| !off.is_over(Clock::wall()));
         // A house that is off is reached nowhere.
         let served = if off.is_some() { Vec::new() } else { served };

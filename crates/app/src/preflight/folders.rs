@@ -12,6 +12,7 @@ use nix::fcntl::{PosixFadviseAdvice, posix_fadvise};
 
 use crate::library::Library;
 use crate::library::rights;
+use crate::library::scan::ScanError;
 
 /// Entries looked at for a large file.
 const ENTRIES: usize = 2000;
@@ -59,7 +60,10 @@ pub(super) fn bring_up_to_date(
     folder: &Folder,
     facts: &mut FolderFacts,
 ) {
-    let away = library.scans.known(folder.serial).away.is_some();
+    let known = library.scans.known(folder.serial);
+    let away = known.away.is_some();
+    facts.failed = known.problem.filter(ScanError::is_failure).map(|problem| problem.to_string());
+    facts.hidden = known.hidden.into_iter().collect();
     facts.number = folder.serial.0;
     facts.label.clone_from(&folder.label);
     facts.path.clone_from(&folder.root);

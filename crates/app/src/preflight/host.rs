@@ -110,7 +110,8 @@ async fn ffmpeg() -> Option<FfmpegFacts> {
 async fn database(context: &Context) -> DatabaseFacts {
     let Ok(health) = context.records.health().await else { return DatabaseFacts::default() };
     let free = health.directory.as_deref().and_then(|place| super::free(Path::new(place)));
-    DatabaseFacts { answers: true, version: Some(health.version), size: Some(health.size), free }
+    let (version, size) = (Some(health.version), Some(health.size));
+    DatabaseFacts { answers: true, version, size, free, ..DatabaseFacts::default() }
 }
 
 /// Whether the service manager starts this service with the machine.

@@ -101,7 +101,12 @@ impl PreflightChecks {
     fn bring_up_to_date(&self, snapshot: &mut HostSnapshot) {
         let PreflightParts { context, network, devices, library } = &self.parts;
         network::bring_up_to_date(network, &mut snapshot.network);
-        snapshot.host.database.answers = context.records_answer();
+        let database = &mut snapshot.host.database;
+        database.answers = context.records_answer();
+        let waiting = context.waiting_to_be_saved().into_iter();
+        database.waiting = waiting.map(|(what, why)| (what.words().to_owned(), why)).collect();
+        let (unread, refused, file) = context.set_aside_rows();
+        (database.unread, database.refused) = (unread, (refused, file));
         snapshot.host.dropped = devices.dropped();
         let catalogue = library.catalogue();
         snapshot.folders.retain(|facts| catalogue.folder(FolderId(facts.number)).is_some());

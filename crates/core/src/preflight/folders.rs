@@ -29,6 +29,10 @@ pub struct FolderFacts {
     pub items: u64,
     /// Why it gives nothing.
     pub trouble: Option<FolderTrouble>,
+    /// Why its last scan failed, if it did.
+    pub failed: Option<String>,
+    /// Paths below it that cannot be read now, and whose items are hidden.
+    pub hidden: Vec<String>,
     /// The file system it is on, as the system calls it: `ext4`, `nfs4`.
     pub file_system: Option<String>,
     /// Bytes free there.
@@ -37,6 +41,8 @@ pub struct FolderFacts {
     pub read_speed: Option<u64>,
 }
 
+/// Paths named in a sentence.
+const NAMED: usize = 3;
 /// What several films at once need.
 const FAST_ENOUGH: u64 = 20_000_000;
 
@@ -87,6 +93,36 @@ fn check(folder: &FolderFacts, why: &'static str) -> Check {
             };
         }
         None => {}
+    }
+    if let Some(why) = &folder.failed {
+        return check
+            .outcome(
+                Outcome::Attention,
+                format!(
+                    "{}: the last scan failed, so what is shown may not be what is on disk: {why}.",
+                    folder.label
+                ),
+            )
+            .remedy("It is tried again by itself, as soon as it can succeed.");
+    }
+    if !folder.hidden.is_empty() {
+        let named: Vec<&str> = folder.hidden.iter().take(NAMED).map(String::as_str).collect();
+        let more = match folder.hidden.len().saturating_sub(NAMED) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        return check
+            .outcome(
+                Outcome::Attention,
+                format!(
+                    "{}: {}{more} cannot be read or is not there, and is hidden. Nothing of it is \
+                     forgotten.",
+                    folder.label,
+                    named.join(", ")
+                ),
+            )
+            .remedy("Its page says why. What is gone for good is forgotten so:")
+            .command(format!("mostra folder rescan {} --as-it-is", folder.number));
     }
     let mut words = vec![match folder.items {
         1 => "1 item".to_owned(),

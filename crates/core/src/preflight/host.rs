@@ -1,5 +1,7 @@
 //! The host: sleep, clock, names, PostgreSQL, ffmpeg, starting, versions.
 
+use crate::not_now::NotNow;
+
 use super::{Check, NetworkFacts, Outcome, bytes};
 
 /// Whether the host goes to sleep.
@@ -20,6 +22,12 @@ pub struct SleepFacts {
 pub struct DatabaseFacts {
     /// Whether it answers.
     pub answers: bool,
+    /// What waits to be saved, in words, and why.
+    pub waiting: Vec<(String, NotNow)>,
+    /// Rows that cannot be read: table and number, and why.
+    pub unread: Vec<(String, String)>,
+    /// How many rows were refused for themselves, and the file that holds them.
+    pub refused: (u64, String),
     /// Its version.
     pub version: Option<String>,
     /// Bytes of the records.
@@ -174,6 +182,22 @@ fn database(facts: &HostFacts) -> Check {
             .remedy("Start it again, and look at its log.")
             .command("sudo systemctl restart postgresql");
     }
+    // The same cause is told once.
+    if let Some((_, cause)) = database.waiting.first() {
+        let same = database.waiting.iter().filter(|(_, other)| other == cause);
+        let what: Vec<&str> = same.map(|(what, _)| what.as_str()).collect();
+        return check
+            .outcome(
+                Outcome::Stops,
+                format!("{} Not saved yet: {}.", cause.sentence(), what.join(", ")),
+            )
+            .remedy(format!("{} What waits is saved by itself then.", cause.remedy()));
+    }
+    if let Some(measured) = set_aside(database) {
+        return check.outcome(Outcome::Attention, measured).remedy(
+            "All else goes on without them. A later version may read them; if none wrote them, report this with a support archive.",
+        );
+    }
     let mut words = vec![match &database.version {
         Some(version) => format!("Version {version} answers"),
         None => "It answers".to_owned(),
@@ -188,6 +212,30 @@ fn database(facts: &HostFacts) -> Check {
             .remedy("The disk is nearly full. Make room before nothing can be saved any more."),
         _ => check.ok(measured),
     }
+}
+
+/// Rows named in a sentence.
+const NAMED: usize = 5;
+
+/// Which rows of the records are set aside, if any are.
+fn set_aside(database: &DatabaseFacts) -> Option<String> {
+    let mut sentences = Vec::new();
+    let unread = database.unread.len();
+    if unread > 0 {
+        let named = database.unread.iter().take(NAMED).map(|(row, why)| format!("{row} ({why})"));
+        let named: Vec<String> = named.collect();
+        let more =
+            if unread > NAMED { format!(" and {} more", unread - NAMED) } else { String::new() };
+        sentences.push(format!(
+            "Set aside, as this version cannot read it: {}{more}.",
+            named.join(", ")
+        ));
+    }
+    let (refused, file) = &database.refused;
+    if *refused > 0 {
+        sentences.push(format!("Refused by PostgreSQL and kept in {file}: {refused}."));
+    }
+    (!sentences.is_empty()).then(|| sentences.join(" "))
 }
 
 fn ffmpeg(facts: Option<&FfmpegFacts>) -> Check {

@@ -6,7 +6,9 @@ macro_rules! entity {
         pub(crate) mod $module {
             use sea_orm::entity::prelude::*;
 
-            #[derive(Clone, Debug, PartialEq, DeriveEntityModel)]
+            #[derive(
+                Clone, Debug, PartialEq, DeriveEntityModel, serde::Serialize, serde::Deserialize,
+            )]
             #[sea_orm(table_name = $table)]
             pub(crate) struct Model { $($body)* }
 

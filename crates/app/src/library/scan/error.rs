@@ -44,12 +44,27 @@ pub enum ScanError {
     /// The service's user may not read the folder.
     #[error("the folder cannot be read: {0}")]
     NoPermission(#[source] Arc<io::Error>),
+    /// The system lacks descriptors, threads or memory now.
+    #[error("it is put off, as the system has too little left: {0}")]
+    PutOff(String),
     /// What it found was not recorded.
     #[error("not saved: {0}")]
     NotSaved(#[source] Arc<StoreError>),
     /// A task of it failed.
     #[error("a part of it failed: {0}")]
     Task(#[source] Arc<JoinError>),
+}
+
+impl ScanError {
+    /// Whether a scan that ended so leaves the catalogue other than the disk, by nobody's doing.
+    pub fn is_failure(&self) -> bool {
+        self.may_pass()
+    }
+
+    /// Whether it is worth to try the same again, without anybody's doing.
+    pub(super) fn may_pass(&self) -> bool {
+        matches!(self, ScanError::PutOff(_) | ScanError::NotSaved(_) | ScanError::Task(_))
+    }
 }
 
 impl From<StoreError> for ScanError {

@@ -8,7 +8,7 @@ use std::os::fd::OwnedFd;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
 use mostra_core::drives::{self, Drives};
@@ -100,6 +100,8 @@ pub(super) struct Job {
     pub hidden: BTreeSet<String>,
     /// The drives on which the folder was at its last scan.
     pub drives: Option<Drives>,
+    /// Whether a person said that all is meant to be as it is now.
+    pub as_it_is: bool,
     /// Recorded files that were found again in another place.
     pub found_again: Mutex<HashSet<FileId>>,
     /// The service's own directory, really: nothing of it is published.
@@ -328,9 +330,21 @@ impl Job {
         });
         let (file, stat) = match opened {
             Ok(opened) => opened,
-            Err(error) => return left_out(path, unreadable(&error)),
+            Err(error) => {
+                self.progress.put_off_by(&error);
+                return left_out(path, unreadable(&error));
+            }
         };
-        match probe_opened(file, extension, || directory.whole.join(name), stat) {
+        if recorded.is_none() && self.progress.is_odd_time_over() {
+            let why = "put off to the next scan, as damaged files took ten minutes of this one";
+            return left_out(path, Reason::damaged(why));
+        }
+        let began = Instant::now();
+        let probed = probe_opened(file, extension, || directory.whole.join(name), stat);
+        if matches!(probed, Err(Reason::Damaged(_))) {
+            self.progress.note_odd(began.elapsed());
+        }
+        match probed {
             Ok(facts) if self.kinds.holds(facts.kind) => {
                 let before = recorded.and_then(|r| self.catalogue.recorded(r.serial));
                 let added_ms = match before {
@@ -389,6 +403,7 @@ impl Job {
             .and_then(regular)
             .and_then(|file| file.take((4 << 20) + 1).read_to_end(&mut bytes));
         if let Err(error) = read {
+            self.progress.put_off_by(&error);
             return left_out(path, unreadable(&error));
         }
         match playlist::read(&bytes, extension) {

@@ -21,6 +21,7 @@ use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::drives::{self, Drives};
 use mostra_core::ids::FolderId;
 use mostra_core::left_out::Reason;
+use mostra_core::not_now::NotNow;
 use mostra_media::mounts::Mounts;
 use mostra_protocol::Moment;
 use mostra_store::{Batch, LISTED, LeftOut, ScanReport, What};
@@ -120,6 +121,10 @@ pub struct FolderState {
     /// Its directories that are watched; none while it is away.
     watched: Option<Arc<Watched>>,
     again: Option<ScanScope>,
+    /// What a scan that failed was to look at; the next one looks at it as well.
+    owed: Option<ScanScope>,
+    /// How many scans failed one after the other.
+    failed: u32,
 }
 
 impl FolderState {
@@ -193,6 +198,14 @@ impl ScanBoard {
         });
     }
 
+    /// Why what the last scan of some folder found is not recorded.
+    pub(crate) fn not_saved(&self) -> Option<NotNow> {
+        self.lock().values().find_map(|known| match &known.problem {
+            Some(ScanError::NotSaved(error)) => error.not_now(),
+            _ => None,
+        })
+    }
+
     /// Forgets a folder.
     pub fn forget(&self, folder: FolderId) {
         self.cancel(folder);
@@ -200,25 +213,24 @@ impl ScanBoard {
     }
 }
 
-/// Starts a folder's scan in the background; if one runs, another follows it.
-pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
-    let (whole, small) = (scope.is_whole(), scope.why() == "change");
-    let progress = Arc::new(Progress::start(small));
-    {
+/// Starts a folder's scan in the background; if one runs, another follows it. What a scan before was
+/// to look at and could not is looked at as well.
+pub fn start(library: &Arc<Library>, folder: &Folder, mut scope: ScanScope) {
+    let progress = {
         let mut board = library.scans.lock();
         let known = board.entry(folder.serial).or_default();
         if known.running.is_some() {
-            match &mut known.again {
-                Some(again) => again.join(scope),
-                None => known.again = Some(scope),
-            }
+            join(&mut known.again, scope);
             return;
         }
-        known.running = Some(progress.clone());
-        if whole {
-            known.problem = None;
+        if let Some(owed) = known.owed.take() {
+            scope.join(owed);
         }
-    }
+        let progress = Arc::new(Progress::start(scope.why() == "change"));
+        known.running = Some(progress.clone());
+        progress
+    };
+    let (whole, small) = (scope.is_whole(), scope.why() == "change");
     if !small {
         library.context.changed(Topic::Folders);
     }
@@ -227,7 +239,14 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
     let library = library.clone();
     tokio::spawn(async move {
         let busy = whole.then(crate::memory::Busy::begin);
-        let outcome = scan(&library, &folder, scope, &progress).await;
+        let outcome = scan(&library, &folder, scope.clone(), &progress).await;
+        let outcome = match outcome {
+            Err(ScanError::Stopped) if progress.is_put_off() => {
+                let what = "descriptors, threads or memory";
+                Err(ScanError::PutOff(what.into()))
+            }
+            outcome => outcome,
+        };
         drop(busy);
         // Whatever still walks for it may stop.
         progress.cancelled.store(true, Ordering::Relaxed);
@@ -247,6 +266,7 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
                         known.scanned = now;
                     }
                     known.left_out = left_out;
+                    known.failed = 0;
                     // What was stopped is not done because a part of it is.
                     if whole || !matches!(known.problem, Some(ScanError::Stopped)) {
                         known.problem = None;
@@ -254,14 +274,47 @@ pub fn start(library: &Arc<Library>, folder: &Folder, scope: ScanScope) {
                 }
                 Err(problem) => {
                     tracing::warn!("the scan of {:?} ended early: {problem}", folder.label);
+                    if problem.may_pass() {
+                        join(&mut known.owed, scope);
+                        known.failed += 1;
+                        try_again(&library, &folder, known.failed);
+                    }
                     known.problem = Some(problem);
                 }
             }
             known.again.take()
         };
+        library.note_scans_saved();
         library.context.changed(Topic::Folders);
         if let Some(scope) = again {
             start(&library, &folder, scope);
+        }
+    });
+}
+
+/// Puts a scope to another that waits.
+fn join(waits: &mut Option<ScanScope>, scope: ScanScope) {
+    match waits {
+        Some(waits) => waits.join(scope),
+        None => *waits = Some(scope),
+    }
+}
+
+/// How long is waited after a scan failed, at most.
+const TRY_AGAIN: Duration = Duration::from_secs(16);
+
+/// Does what is owed once the records answer, after a while that grows with each failure.
+fn try_again(library: &Arc<Library>, folder: &Folder, failed: u32) {
+    let (library, folder) = (library.clone(), folder.clone());
+    tokio::spawn(async move {
+        let pause = Duration::from_secs(1 << failed.saturating_sub(1).min(4));
+        tokio::time::sleep(pause.min(TRY_AGAIN)).await;
+        while !library.context.records_answer() {
+            tokio::time::sleep(Duration::from_millis(500)).await;
+        }
+        let owed = library.scans.known(folder.serial).owed.is_some();
+        if owed && library.catalogue().all_folders().iter().any(|f| f.serial == folder.serial) {
+            start(&library, &folder, ScanScope::changed(ScanPlaces::new()));
         }
     });
 }
@@ -319,6 +372,7 @@ async fn scan(
         links: known.links,
         hidden: known.hidden,
         drives: known.drives.clone().filter(|_| !known.as_it_is),
+        as_it_is: known.as_it_is,
         found_again: Mutex::default(),
         own: std::fs::canonicalize(&library.options.data).unwrap_or_default(),
         watched: library.scans.watched(folder),
@@ -423,6 +477,9 @@ async fn scan(
     library.scans.note(folder.serial, |known| {
         known.drives = Some(seen.drives.clone());
         known.as_it_is &= !whole;
+        if whole {
+            known.hidden.retain(|path| seen.unreadable.contains(path));
+        }
     });
     let ended = library.context.now();
     if !growing.is_empty() {

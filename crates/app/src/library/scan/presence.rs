@@ -8,6 +8,7 @@ use mostra_core::catalogue::{Change, Folder};
 use mostra_media::mounts::Mounts;
 
 use super::look::is_below_any;
+use super::progress::is_shortage;
 use super::{AwayReason, FolderState, ScanError};
 use crate::Topic;
 use crate::library::Library;
@@ -19,6 +20,7 @@ pub(super) async fn present(library: &Arc<Library>, folder: &Folder) -> Result<(
     let root = match is_there(library, folder).await {
         There::Yes(root) => root,
         There::NoPermission(error) => return Err(ScanError::NoPermission(error)),
+        There::Unknown(error) => return Err(ScanError::PutOff(error.to_string())),
         There::No(why) => return Err(away(library, folder, why).await),
     };
     let known = library.scans.known(folder.serial);
@@ -76,6 +78,8 @@ pub(super) enum There {
     Yes(PathBuf),
     /// It is, but the service's user may not read it.
     NoPermission(Arc<io::Error>),
+    /// The system lacks what is needed to look.
+    Unknown(Arc<io::Error>),
     /// It is not, or does not answer.
     No(AwayReason),
 }
@@ -90,6 +94,9 @@ pub(super) async fn is_there(library: &Library, folder: &Folder) -> There {
             return There::No(AwayReason::Unreadable(Arc::new(file)));
         }
         Err(error) => {
+            if is_shortage(&error) {
+                return There::Unknown(error);
+            }
             return match error.kind() {
                 io::ErrorKind::PermissionDenied => There::NoPermission(error),
                 io::ErrorKind::TimedOut => There::No(AwayReason::NoAnswer),

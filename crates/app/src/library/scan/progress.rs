@@ -1,11 +1,23 @@
 //! How far a scan is.
 
+use std::io;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::time::Instant;
+use std::time::{Duration, Instant};
+
+use nix::errno::Errno;
 
 /// Files in one commit at most, and towards the end at least.
 const MOST: usize = 10_000;
 const LAST: usize = 1500;
+
+/// Milliseconds that files which come out damaged may take in one scan.
+const ODD_MS: u64 = 600_000;
+
+/// Whether an error says that the system lacks descriptors, threads or memory.
+pub(super) fn is_shortage(error: &io::Error) -> bool {
+    let lacks = [Errno::EMFILE, Errno::ENFILE, Errno::ENOMEM, Errno::EAGAIN, Errno::ENOBUFS];
+    error.raw_os_error().is_some_and(|code| lacks.contains(&Errno::from_raw(code)))
+}
 
 /// A scan's progress, counted as it goes.
 #[derive(Debug)]
@@ -20,6 +32,10 @@ pub struct Progress {
     /// Whether everything has been found.
     pub listed: AtomicBool,
     pub(super) cancelled: AtomicBool,
+    /// Whether it ends early because the system lacks something now.
+    put_off: AtomicBool,
+    /// Milliseconds taken by files that came out damaged.
+    odd_ms: AtomicU64,
     /// Whether it looks at a few places only, which is not worth telling.
     small: bool,
 }
@@ -33,8 +49,37 @@ impl Progress {
             left_out: AtomicU64::new(0),
             listed: AtomicBool::new(false),
             cancelled: AtomicBool::new(false),
+            put_off: AtomicBool::new(false),
+            odd_ms: AtomicU64::new(0),
             small,
         }
+    }
+
+    /// Ends it, where an error says that the system has no descriptors, threads or memory left now:
+    /// nothing counts as gone for that. True if so.
+    pub(super) fn put_off_by(&self, error: &io::Error) -> bool {
+        let lacks = is_shortage(error);
+        if lacks {
+            self.put_off.store(true, Ordering::Relaxed);
+            self.cancelled.store(true, Ordering::Relaxed);
+        }
+        lacks
+    }
+
+    /// Whether it was ended by a shortage.
+    pub(super) fn is_put_off(&self) -> bool {
+        self.put_off.load(Ordering::Relaxed)
+    }
+
+    /// Notes how long a file took that came out damaged.
+    pub(super) fn note_odd(&self, took: Duration) {
+        let took = u64::try_from(took.as_millis()).unwrap_or(u64::MAX);
+        self.odd_ms.fetch_add(took, Ordering::Relaxed);
+    }
+
+    /// Whether damaged files took as long as they may.
+    pub(super) fn is_odd_time_over(&self) -> bool {
+        self.odd_ms.load(Ordering::Relaxed) > ODD_MS
     }
 
     /// Files that may wait for one commit. Fewer and fewer towards the end, so that little is left

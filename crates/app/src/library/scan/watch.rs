@@ -131,6 +131,9 @@ async fn watch(library: Arc<Library>, folder: Folder) {
                     There::Yes(root) if drives_changed(&library, &folder, &root).await => {
                         start(&library, &folder, ScanScope::Whole("drive"));
                     }
+                    There::Yes(_) if is_readable_again(&library, &folder).await => {
+                        start(&library, &folder, ScanScope::Whole("back"));
+                    }
                     There::Yes(root) if links_changed(&library, &folder, &root).await => {
                         start(&library, &folder, ScanScope::Whole("link"));
                     }
@@ -161,6 +164,24 @@ async fn drives_changed(library: &Library, folder: &Folder, root: &Path) -> bool
             false => !known.hidden.iter().any(|out| is_below(path, out)),
         };
         if changed {
+            return true;
+        }
+    }
+    false
+}
+
+/// Whether a directory that is hidden, as it could not be read, can be read again.
+async fn is_readable_again(library: &Library, folder: &Folder) -> bool {
+    let known = library.scans.known(folder.serial);
+    if known.running.is_some() {
+        return false;
+    }
+    let on_drive = |path: &String| {
+        known.links.contains_key(path)
+            || known.drives.as_ref().is_some_and(|drives| drives.contains_key(path))
+    };
+    for path in known.hidden.iter().filter(|path| !on_drive(path)).take(100) {
+        if part_answers(&library.files.volumes, &known, folder, path).await {
             return true;
         }
     }

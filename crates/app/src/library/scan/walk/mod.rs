@@ -4,6 +4,7 @@
 mod tasks;
 
 use std::collections::BTreeMap;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
@@ -296,9 +297,16 @@ impl Walk {
         let work = &mut state.queues[queue];
         let wanted = THREADS.min(work.busy + work.lists.len() + work.looks.len());
         while work.busy < wanted && !work.silent {
-            work.busy += 1;
             let walk = self.clone();
-            std::thread::spawn(move || walk.work(queue));
+            let spawned = std::thread::Builder::new().spawn(move || walk.work(queue));
+            if let Err(error) = spawned {
+                // One that works goes on alone; where none does, the scan is put off.
+                if work.busy == 0 {
+                    self.job.progress.put_off_by(&error);
+                }
+                break;
+            }
+            work.busy += 1;
         }
     }
 
@@ -326,7 +334,12 @@ impl Walk {
                 }
             };
             let lists = task.lists();
-            self.clone().run_task(queue, task, &mut reporter);
+            let place = task.place().to_owned();
+            let run = AssertUnwindSafe(|| self.clone().run_task(queue, task, &mut reporter));
+            if catch_unwind(run).is_err() {
+                // What lies there is neither seen nor gone.
+                self.lock().seen.unreadable.push(place);
+            }
             reporter.send();
             if lists {
                 self.lock().queues[queue].listing -= 1;

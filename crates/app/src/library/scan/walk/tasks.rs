@@ -1,14 +1,15 @@
 //! What the threads of a walk do: listing directories, following links, looking at files.
 
+use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
-use mostra_core::left_out::{DEPTH, Reason};
+use mostra_core::left_out::{DEPTH, ReadFailure, Reason};
 use mostra_media::unreadable;
 use mostra_media::walk::{DirectoryListing, Listed, Stat, list};
 
-use super::super::look::{Finding, is_below_any, join};
+use super::super::look::{Finding, is_below_any, join, left_out};
 use super::super::sidecar_index::SidecarIndex;
 use super::{Reporter, Walk};
 
@@ -42,7 +43,11 @@ impl Walk {
                     if self.job.stopped() {
                         return;
                     }
-                    match self.job.look(&path, file, &sidecar_index, &around) {
+                    let looked =
+                        AssertUnwindSafe(|| self.job.look(&path, file, &sidecar_index, &around));
+                    let looked = catch_unwind(looked)
+                        .unwrap_or_else(|_| Some(reader_failed(join(&path, &file.name))));
+                    match looked {
                         Some(looked) => reporter.report(looked),
                         None => {
                             let (path, file) = (join(&path, &file.name), file.clone());
@@ -56,7 +61,10 @@ impl Walk {
                 }
             }
             Task::Again { path, file, sidecar_index } => {
-                if let Some(looked) = self.job.look_again(path, &file, &sidecar_index) {
+                let failed = path.clone();
+                let looked = AssertUnwindSafe(|| self.job.look_again(path, &file, &sidecar_index));
+                let looked = catch_unwind(looked).unwrap_or_else(|_| Some(reader_failed(failed)));
+                if let Some(looked) = looked {
                     reporter.report(looked);
                 }
                 self.job.progress.done.fetch_add(1, Ordering::Relaxed);
@@ -73,6 +81,16 @@ impl Walk {
         {
             return;
         }
+        // What is hidden is shown as it was recorded before it is looked at: where it can be read
+        // again since this scan began, the next one does so.
+        if job.hidden.contains(&path) && !job.as_it_is {
+            let mut state = self.lock();
+            state.seen.directories.remove(&path);
+            state.seen.unreadable.push(path.clone());
+            drop(state);
+            reporter.left(path, Reason::Unreadable(ReadFailure::NoPermission));
+            return;
+        }
         // Before it is listed, so that whatever changes from here on is noticed.
         if let Some(watched) = &job.watched {
             watched.add(&path);
@@ -86,11 +104,21 @@ impl Walk {
                     std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory => {
                         state.seen.absent.push(path);
                     }
+                    _ if job.progress.put_off_by(&error) => {}
+                    // What cannot be read is away, and not gone, unless a person says so.
                     kind => {
-                        if kind != std::io::ErrorKind::PermissionDenied {
+                        let forgotten =
+                            kind == std::io::ErrorKind::PermissionDenied && job.as_it_is;
+                        if !forgotten {
                             state.seen.unreadable.push(path.clone());
                         }
                         drop(state);
+                        if !forgotten
+                            && !path.is_empty()
+                            && job.inventory.directory(&path).is_some()
+                        {
+                            reporter.report(Finding::Away(path.clone()));
+                        }
                         reporter.left(path, unreadable(&error));
                     }
                 }
@@ -235,12 +263,25 @@ impl Task {
         matches!(self, Task::List { .. } | Task::Follow { .. })
     }
 
+    /// The path below the folder at which it looks.
+    pub(super) fn place(&self) -> &str {
+        match self {
+            Task::List { path, .. } | Task::Follow { path, .. } | Task::Again { path, .. } => path,
+            Task::Look { path, .. } => path,
+        }
+    }
+
     pub(super) fn modified_ms(&self) -> Option<i64> {
         match self {
             Task::Again { file, .. } => file.stat.map(|stat| stat.modified_ms),
             _ => None,
         }
     }
+}
+
+/// What is told of a file whose reader panicked: a fault of this service costs that file alone.
+fn reader_failed(path: String) -> Finding {
+    left_out(path, Reason::damaged("reading it failed, by a fault of this service"))
 }
 
 /// Where the system keeps its own things, and whatever is hidden (SEC-14).

@@ -1,0 +1,187 @@
+//! While PostgreSQL takes nothing, nothing is lost: not what devices proved, not what scans found.
+
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+
+use mostra_tests::raw::browse;
+use mostra_tests::{Cluster, House, in_a_house, media, query, until};
+
+const KNOWN: &str = "127.0.0.61";
+const NEW: &str = "127.0.0.62";
+
+/// Whether PostgreSQL only reads from now on.
+fn read_only(url: &str, is: bool) {
+    let word = if is { "on" } else { "off" };
+    query(
+        url,
+        &format!(
+            "begin read write; alter role mostra set default_transaction_read_only = {word}; commit"
+        ),
+    );
+    query(
+        url,
+        "select pg_terminate_backend(pid) from pg_stat_activity \
+         where usename = 'mostra' and pid <> pg_backend_pid()",
+    );
+}
+
+/// A folder with pieces of music of these names.
+fn put(folder: &Path, names: impl Iterator<Item = String>) {
+    for name in names {
+        fs::copy(media("Sound/Night log.mp3"), folder.join(name)).unwrap();
+    }
+}
+
+/// Whether there are as many pieces in the catalogue as on disk.
+fn catalogue_is_disk(house: &House, folder: &Path) -> Option<()> {
+    let on_disk = fs::read_dir(folder).unwrap().count();
+    (house.json(&["status"])["items"] == on_disk).then_some(())
+}
+
+/// The ids of all pieces of music.
+fn ids(house: &House) -> BTreeSet<String> {
+    let list = house.json(&["catalogue", "list", "music-all"]);
+    let objects = list["objects"].as_array().unwrap().iter();
+    objects.map(|object| object["id"].as_str().unwrap().to_owned()).collect()
+}
+
+fn attention(house: &House) -> String {
+    house.json(&["status"])["attention"].to_string()
+}
+
+/// R1: read-only for a while.
+#[test]
+fn what_devices_prove_while_postgresql_only_reads_is_kept_and_saved() {
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
+    in_a_house(move |house| {
+        let house = House { database_url: url.clone(), ..house };
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(KNOWN);
+        house.admit(KNOWN);
+        until(10, "the decision", || (house.device(KNOWN)?["unsaved"] == false).then_some(()));
+        read_only(&url, true);
+        browse(KNOWN, "video-all");
+        house.meet(NEW);
+        house.await_step(KNOWN, "listed");
+        until(20, "the cause", || attention(&house).contains("read only").then_some(()));
+        let said = attention(&house);
+        assert!(said.contains("what devices did") && said.contains("read_only"), "{said}");
+        // What would be lost by a crash says so.
+        until(10, "the mark", || (house.device(NEW)?["unsaved"] == true).then_some(()));
+        assert!(house.mostra(&["device", "show", KNOWN]).contains("not saved yet"));
+        let said = house.mostra_fails(&["house", "name", "Elsewhere"]);
+        assert!(said.contains("Not saved") && said.contains("read only"), "{said}");
+        let said = house.mostra_fails(&["walkthrough", "start", KNOWN]);
+        assert!(said.contains("Not saved"), "a walkthrough is not begun then: {said}");
+        read_only(&url, false);
+        until(20, "all to be saved", || {
+            let saved = |device| house.device(device).is_some_and(|d| d["unsaved"] == false);
+            (saved(KNOWN) && saved(NEW)).then_some(())
+        });
+        until(20, "the message to go", || (!attention(&house).contains("read only")).then_some(()));
+        service.kill();
+        let _service = house.start();
+        assert!(house.confirmed(KNOWN).contains(&"listed".to_owned()));
+        assert!(house.device(NEW).is_some());
+    });
+}
+
+/// R9: an orderly stop while PostgreSQL is away.
+#[test]
+fn what_is_not_saved_at_an_orderly_stop_is_read_by_the_next_start() {
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
+    in_a_house(move |house| {
+        let house = House { database_url: url, ..house };
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(KNOWN);
+        house.admit(KNOWN);
+        until(10, "the device", || (house.device(KNOWN)?["unsaved"] == false).then_some(()));
+        cluster.stop();
+        browse(KNOWN, "video-all");
+        house.meet(NEW);
+        house.await_step(KNOWN, "listed");
+        assert!(service.stop(), "{}", house.log());
+        assert!(house.data.path().join("unsaved.json").exists());
+        cluster.start(true);
+        let _service = house.start();
+        assert!(house.confirmed(KNOWN).contains(&"listed".to_owned()), "{}", house.log());
+        assert!(house.device(NEW).is_some());
+        assert!(!house.data.path().join("unsaved.json").exists());
+    });
+}
+
+/// R2: a folder changes while PostgreSQL is away.
+#[test]
+fn what_changes_on_disk_while_the_records_are_away_is_scanned_once_they_are_back() {
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
+    in_a_house(move |house| {
+        let house = House { database_url: url, ..house };
+        let folder = tempfile::tempdir().unwrap();
+        put(folder.path(), (0..20).map(|n| format!("{n}.mp3")));
+        let _service = house.begin();
+        let place = folder.path().to_str().unwrap().to_owned();
+        house.mostra(&["folder", "add", &place, "--label", "Music"]);
+        until(30, "all of it", || catalogue_is_disk(&house, folder.path()));
+        let before = ids(&house);
+        cluster.stop();
+        (0..5).for_each(|n| fs::remove_file(folder.path().join(format!("{n}.mp3"))).unwrap());
+        put(folder.path(), (30..40).map(|n| format!("{n}.mp3")));
+        until(20, "the scan to fail", || {
+            attention(&house).contains("the last scan failed").then_some(())
+        });
+        cluster.start(true);
+        until(40, "the catalogue to be as the disk", || catalogue_is_disk(&house, folder.path()));
+        until(10, "the message to go", || {
+            (!attention(&house).contains("scan failed")).then_some(())
+        });
+        let now = ids(&house);
+        assert_eq!(now.intersection(&before).count(), 15, "what stayed keeps its ids");
+    });
+}
+
+/// 13: rows that this version cannot read.
+#[test]
+fn a_row_that_cannot_be_read_costs_itself_alone() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(KNOWN);
+        house.admit(KNOWN);
+        house.meet(NEW);
+        browse(KNOWN, "video-all");
+        house.await_step(KNOWN, "listed");
+        let items = house.items().len();
+        assert!(service.stop());
+        let url = house.database_url.clone();
+        let file = query(&url, "select min(id) from file");
+        query(&url, &format!("update file set facts = '{{\"of\":\"later\"}}' where id = {file}"));
+        query(&url, "update device set standing = 'later' where not decided");
+        query(
+            &url,
+            "update sighting set act = '{\"later\":1}' where id = (select min(id) from sighting)",
+        );
+        query(
+            &url,
+            "insert into setting values ('presets', 'later') on conflict (name) do update set value = 'later'",
+        );
+        let _service = house.start_with(&["--scan", "asked"]);
+        until(30, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
+        assert_eq!(house.items().len(), items - 1);
+        assert!(house.confirmed(KNOWN).contains(&"listed".to_owned()));
+        house.json(&["preset", "list"]);
+        let said = house.mostra(&["status"]);
+        assert!(said.contains("Set aside") && said.contains(&format!("file {file}")), "{said}");
+        assert!(said.contains("device ") && !said.contains("does not answer"), "{said}");
+        assert_eq!(query(&url, "select value from setting where name = 'unread:presets'"), "later");
+        // It asks again, and is met anew; a scan finds the file.
+        house.meet(NEW);
+        house.mostra(&["folder", "rescan", "Films"]);
+        assert_eq!(house.items().len(), items);
+    });
+}
