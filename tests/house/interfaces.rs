@@ -1,12 +1,15 @@
 //! Interfaces that come, go and change their address; several of them; lossy wires between.
 
 use std::io::{Read, Write};
-use std::net::{Ipv4Addr, SocketAddrV4, UdpSocket};
+use std::net::{Ipv4Addr, SocketAddrV4, TcpStream, UdpSocket};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
+use mostra_tests::raw::{between, exchange, soap, unescaped};
 use mostra_tests::relay::{Relay, Weather, finish_checksums};
 use mostra_tests::wires::{GROUP, Namespace, ear, hear, ip};
-use mostra_tests::{House, Running, in_a_house, in_a_house_timed, until};
+use mostra_tests::{House, Running, in_a_house, in_a_house_timed, long_sound, until};
 
 /// A namespace at the other end of `lan0`, and a listener in it.
 fn wired(word: &str) -> (Namespace, UdpSocket) {
@@ -340,3 +343,68 @@ fn a_search_is_answered_by_the_address_of_its_interface_and_on_no_other() {
         assert!(search_from(&places[0], "10.88.0.14").is_empty());
     });
 }
+
+/// R6 of the fault injection: the cable is out for a few seconds.
+#[test]
+fn what_plays_goes_on_when_the_link_was_gone_for_seconds() {
+    const FROM: &str = "10.77.0.14";
+    const TO: &str = "10.77.0.1:7640";
+    in_a_house(|house| {
+        let place = mostra_tests::wires::wired("player", None);
+        let folder = tempfile::tempdir().unwrap();
+        long_sound(&folder.path().join("Long.wav"));
+        let _service = serve(&house, "lan0");
+        house.mostra(&["folder", "add", folder.path().to_str().unwrap(), "--label", "Sound"]);
+        until(30, "the sound", || house.items().contains_key("Long").then_some(()));
+        let ask = |request: String| {
+            let request = request.replace(mostra_tests::SERVER, TO);
+            place.inside(move || exchange(FROM, TO, &request).unwrap())
+        };
+        ask("GET /media/none HTTP/1.1\r\nHost: 10.77.0.1:7640\r\n\r\n".into());
+        until(10, "the player", || house.device(FROM));
+        house.admit(FROM);
+        let list = ask(soap("content", "Browse", BROWSE));
+        let text = unescaped(&list.text());
+        let path = between(&text, "http://10.77.0.1:7640", "</res>").unwrap().to_owned();
+        let (received, over) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let (count, stop) = (received.clone(), over.clone());
+        let taken = place.begin(move || {
+            let mut stream = TcpStream::connect(TO).unwrap();
+            stream.set_read_timeout(Some(Duration::from_secs(25))).unwrap();
+            let request = format!("GET {path} HTTP/1.1\r\nHost: {TO}\r\n\r\n");
+            stream.write_all(request.as_bytes()).unwrap();
+            let mut piece = vec![0; 1 << 14];
+            while !stop.load(Ordering::Relaxed) {
+                match stream.read(&mut piece) {
+                    Ok(0) => return Err("closed".to_owned()),
+                    Ok(bytes) => count.fetch_add(bytes as u64, Ordering::Relaxed),
+                    Err(error) => return Err(error.to_string()),
+                };
+                // No faster than a player, so that it lasts.
+                std::thread::sleep(Duration::from_micros(300));
+            }
+            Ok(())
+        });
+        let so_far = || received.load(Ordering::Relaxed);
+        until(10, "the first bytes", || (so_far() > 1 << 16).then_some(()));
+        ip("link set lan0 down");
+        until(5, "the link to be gone", || {
+            house.json(&["status"])["interfaces"].as_array().unwrap().is_empty().then_some(())
+        });
+        let before = so_far();
+        ip("link set lan0 up");
+        until(25, "more of it", || {
+            (so_far() > before + (1 << 20) || taken.is_finished()).then_some(())
+        });
+        over.store(true, Ordering::Relaxed);
+        assert_eq!(taken.join().unwrap(), Ok(()), "after {} bytes", so_far());
+        until(10, "the link to be served", || {
+            (house.json(&["status"])["interfaces"].as_array().unwrap().len() == 1).then_some(())
+        });
+        assert_eq!(place.get("http://10.77.0.1:7640/about/device.xml"), "200");
+    });
+}
+
+const BROWSE: &str = "<ObjectID>music-all</ObjectID><BrowseFlag>BrowseDirectChildren</BrowseFlag>\
+    <Filter>*</Filter><StartingIndex>0</StartingIndex><RequestedCount>0</RequestedCount>\
+    <SortCriteria></SortCriteria>";

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::Path;
 
 use mostra_tests::raw::browse;
-use mostra_tests::{Cluster, House, in_a_house, media, query, until};
+use mostra_tests::{Cluster, House, by_socket_for_all, in_a_house, media, query, until};
 
 const KNOWN: &str = "127.0.0.61";
 const NEW: &str = "127.0.0.62";
@@ -142,6 +142,71 @@ fn what_changes_on_disk_while_the_records_are_away_is_scanned_once_they_are_back
         });
         let now = ids(&house);
         assert_eq!(now.intersection(&before).count(), 15, "what stayed keeps its ids");
+    });
+}
+
+/// R3: the service may not read a sub-folder for a while.
+#[test]
+fn what_cannot_be_read_is_hidden_and_comes_back_with_its_ids() {
+    use std::os::unix::fs::{PermissionsExt, chown};
+    in_a_house(|mut house| {
+        const NOBODY: u32 = 65_534;
+        let under = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"];
+        house.under = under.map(String::from).to_vec();
+        house.database_url = by_socket_for_all(&house.database_url);
+        chown(house.data.path(), Some(NOBODY), Some(NOBODY)).unwrap();
+        let top = house.folders.path().to_owned();
+        let mode = |path: &Path, mode| {
+            fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+        };
+        let inner = top.join("Music/Inner");
+        fs::create_dir_all(&inner).unwrap();
+        put(&inner, (0..5).map(|n| format!("{n}.mp3")));
+        put(&top.join("Music"), (0..2).map(|n| format!("{n}.mp3")));
+        mode(&top, 0o755);
+        let _service = house.begin();
+        let place = top.join("Music").to_str().unwrap().to_owned();
+        house.mostra(&["folder", "add", &place, "--label", "Music"]);
+        let items = |wanted: u64| (house.json(&["status"])["items"] == wanted).then_some(());
+        until(30, "all of it", || items(7));
+        let before = ids(&house);
+        mode(&inner, 0);
+        house.mostra(&["folder", "rescan", "Music"]);
+        until(10, "it to be hidden", || items(2));
+        let said = house.mostra(&["status"]);
+        assert!(said.contains("Music: Inner cannot be read"), "{said}");
+        mode(&inner, 0o755);
+        until(20, "it to come back", || items(7));
+        assert_eq!(ids(&house), before);
+        assert!(!attention(&house).contains("cannot be read"));
+        // A person says that it is gone for good.
+        mode(&inner, 0);
+        house.mostra(&["folder", "rescan", "Music", "--as-it-is"]);
+        until(10, "it to be gone", || items(2));
+        mode(&inner, 0o755);
+        house.mostra(&["folder", "rescan", "Music"]);
+        until(10, "it to be new", || items(7));
+        assert_eq!(ids(&house).intersection(&before).count(), 2);
+    });
+}
+
+/// R8: a restart that could not come back.
+#[test]
+fn a_restart_is_refused_while_it_could_not_come_back() {
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
+    in_a_house(move |house| {
+        let house = House { database_url: url, ..house };
+        let _service = house.begin();
+        cluster.stop();
+        let said = house.mostra_fails(&["house", "restart", "--yes"]);
+        assert!(said.contains("would not come back") && said.contains("PostgreSQL"), "{said}");
+        house.json(&["status"]);
+        cluster.start(true);
+        until(20, "the restart", || {
+            house.client(&["house", "restart", "--yes"]).status.success().then_some(())
+        });
+        house.json(&["status"]);
     });
 }
 

@@ -3,7 +3,7 @@
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use mostra_tests::raw::{ask, browse};
+use mostra_tests::raw::{ask, browse, media_path};
 use mostra_tests::{in_a_house, in_a_house_timed, psql, query, until};
 
 #[test]
@@ -117,6 +117,8 @@ fn players_are_answered_while_the_catalogue_is_still_being_loaded() {
         house.publish("Films");
         house.meet(TV);
         house.admit(TV);
+        let path = media_path(&browse(TV, "video-all"), "Lamp-room tour");
+        let id = house.items()["Lamp-room tour"].clone();
         service.kill();
         // As if there were so many records that reading them takes long.
         let held = "begin; lock table file in access exclusive mode; \
@@ -139,6 +141,20 @@ fn players_are_answered_while_the_catalogue_is_still_being_loaded() {
         assert_eq!(browse(TV, "0").status, 200);
         assert!(began.elapsed() < Duration::from_secs(5), "{:?} (IOP-28)", began.elapsed());
         assert_eq!(house.json(&["status"])["loaded"], false);
+        // What exists is not denied meanwhile, on any road (HTTP-5).
+        let put = r#"{"position_ms":5,"seen":false}"#;
+        let position = format!("/catalogue/{id}/position");
+        let later = [
+            browse(TV, "video-all"),
+            ask(TV, "GET", &path, ""),
+            house.api_with("PUT", &position, put).unwrap(),
+            house.api_with("GET", &format!("/catalogue/{id}"), "").unwrap(),
+            house.api_with("GET", &format!("/catalogue/{id}/file"), "").unwrap(),
+        ];
+        for answer in later {
+            assert_eq!(answer.status, 503, "{}", answer.head);
+            assert!(answer.field("Retry-After").is_some(), "{}", answer.head);
+        }
         sql(&format!("select pg_terminate_backend(pid) {held}"));
         holder.wait().unwrap();
         until(90, "the rest", || {

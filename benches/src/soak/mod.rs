@@ -68,6 +68,8 @@ fn soak(house: &House, disk: &Disk, length: Duration) -> (String, u64) {
     let addresses: Vec<String> = (1..=DEVICES).map(|n| format!("127.0.1.{n}")).collect();
     for address in &addresses {
         raw::ask(address, "GET", "/about/device.xml", "");
+        // Who only reads the description does not come to the door.
+        raw::ask(address, "GET", "/media/none", "");
     }
     let devices = until(60, "all devices to be known", || {
         let devices = house.api("GET", "/devices");

@@ -1,8 +1,9 @@
 //! What every owner of state has: the clock, the records, and a way to say that something changed.
 
+use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use mostra_core::not_now::NotNow;
 use mostra_protocol::Moment;
@@ -71,6 +72,7 @@ pub struct Context {
     stop: watch::Sender<bool>,
     records_answer: Arc<AtomicBool>,
     pub(crate) not_saved: NotSaved,
+    ended: Arc<Mutex<BTreeMap<&'static str, u32>>>,
 }
 
 impl Context {
@@ -83,6 +85,7 @@ impl Context {
             stop: watch::channel(false).0,
             records_answer: Arc::new(AtomicBool::new(true)),
             not_saved: NotSaved::below(data),
+            ended: Arc::default(),
         }
     }
 
@@ -111,6 +114,20 @@ impl Context {
     pub fn set_aside_rows(&self) -> (Vec<(String, String)>, u64, String) {
         let (refused, file) = self.not_saved.aside();
         (self.records.unread(), refused, file.display().to_string())
+    }
+
+    /// Notes that a part of the service ended by itself and is started anew.
+    pub fn note_ended(&self, part: &'static str) {
+        let mut ended = self.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        *ended.entry(part).or_default() += 1;
+        drop(ended);
+        self.changed(Topic::House);
+    }
+
+    /// Parts of the service that ended by themselves, and how many times.
+    pub fn ended(&self) -> Vec<(&'static str, u32)> {
+        let ended = self.ended.lock().unwrap_or_else(PoisonError::into_inner);
+        ended.iter().map(|(part, times)| (*part, *times)).collect()
     }
 
     /// Completes when the house stops.

@@ -34,8 +34,12 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(set_position);
 }
 
-fn missing() -> ApiFailure {
-    ApiFailure::missing("No such object").next("Start from the root, object 0.")
+fn missing(library: &Library) -> ApiFailure {
+    let failure = ApiFailure::not_in(library, "No such object");
+    match library.shared().is_loaded() {
+        true => failure.next("Start from the root, object 0."),
+        false => failure,
+    }
 }
 
 /// Somebody who reads the catalogue, and what they read it with.
@@ -54,7 +58,7 @@ impl FromRequest for CatalogueReader {
         let (library, pool) = (request.app_data(), request.app_data());
         ready(caller.and_then(|caller| {
             let parts = (|| Some((web::Data::clone(library?), web::Data::clone(pool?))))();
-            let (library, pool) = parts.ok_or_else(missing)?;
+            let (library, pool) = parts.ok_or_else(|| ApiFailure::missing("No catalogue"))?;
             Ok(CatalogueReader { who: caller.0, library, pool })
         }))
     }
@@ -271,7 +275,8 @@ async fn show(
     view: web::Query<View>,
 ) -> Result<web::Json<CatalogueObject>, ApiFailure> {
     let pass = view.pass(&reader)?;
-    let object = reader.library.catalogue().object(&pass, &id).ok_or_else(missing)?;
+    let object =
+        reader.library.catalogue().object(&pass, &id).ok_or_else(|| missing(&reader.library))?;
     let mut objects = vec![to_api(object)];
     reader.add_positions(&mut objects).await;
     Ok(web::Json(objects.remove(0)))
@@ -322,7 +327,7 @@ async fn list_children(
         let (start, count) = (window.start, window.count);
         move |_: &Stop| catalogue.children(&pass, &id, start, count, &sort)
     };
-    let page = reader.in_time(work).await?.ok_or_else(missing)?;
+    let page = reader.in_time(work).await?.ok_or_else(|| missing(&reader.library))?;
     Ok(reader.page_of(&pass, &id, page, window.start).await)
 }
 
@@ -364,7 +369,7 @@ async fn find(
                 catalogue.find(stop, &pass, &id, &query, Window { start, count, sort: &sort })
             }
         };
-        let found = reader.in_time(work).await?.ok_or_else(missing)?;
+        let found = reader.in_time(work).await?.ok_or_else(|| missing(&reader.library))?;
         let groups = found
             .groups
             .iter()
@@ -392,7 +397,7 @@ async fn find(
             catalogue.search_until(stop, &pass, &id, &criteria, window)
         }
     };
-    let page = reader.in_time(work).await?.ok_or_else(missing)?;
+    let page = reader.in_time(work).await?.ok_or_else(|| missing(&reader.library))?;
     Ok(reader.page_of(&pass, &id, page, window.start).await)
 }
 
@@ -411,7 +416,7 @@ async fn set_position(
     let Position { position_ms, seen } = body.0;
     match reader.library.set_position(&reader.who, &id, position_ms, seen).await? {
         true => Ok(HttpResponse::NoContent().finish()),
-        false => Err(missing()),
+        false => Err(missing(&reader.library)),
     }
 }
 

@@ -6,6 +6,7 @@ use std::time::Duration;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use mostra_api::{ConfigChange, ConfigValue};
+use mostra_store::Records;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::JsonBody;
@@ -28,6 +29,12 @@ pub trait Configuration: Send + Sync {
 
     /// Has the service start again.
     fn restart(&self);
+
+    /// The URL of the records that a restart would open.
+    ///
+    /// # Errors
+    /// Why the configuration cannot be read, in a sentence.
+    fn next_records(&self) -> Result<String, String>;
 }
 
 /// Why a setting was not changed.
@@ -128,12 +135,40 @@ async fn reset(
     responses((status = 202))
 )]
 #[post("/restart")]
-async fn restart(_: Caller, config: web::Data<dyn Configuration>) -> HttpResponse {
+async fn restart(
+    _: Caller,
+    config: web::Data<dyn Configuration>,
+) -> Result<HttpResponse, ApiFailure> {
+    may_come_back(&**config).await?;
     let config = config.into_inner();
     // The answer goes out first.
     tokio::spawn(async move {
         tokio::time::sleep(Duration::from_millis(200)).await;
         config.restart();
     });
-    HttpResponse::Accepted().finish()
+    Ok(HttpResponse::Accepted().finish())
+}
+
+/// Sees to it that a service that is started again now would come back: where nobody else starts it,
+/// one that does not leaves the house off.
+///
+/// # Errors
+/// 409 with what stands in its way.
+pub(crate) async fn may_come_back(config: &dyn Configuration) -> Result<(), ApiFailure> {
+    let refused = ApiFailure::new(StatusCode::CONFLICT, "Not restarted: it would not come back");
+    let url = match config.next_records() {
+        Ok(url) => url,
+        Err(why) => return Err(refused.why(why).next("Correct the configuration file first.")),
+    };
+    match Records::can_be_reached(&url).await {
+        Ok(()) => Ok(()),
+        Err(error) => {
+            tracing::warn!("not restarted: {error}");
+            let (why, next) = match error.not_now() {
+                Some(cause) => (cause.sentence(), cause.remedy()),
+                None => ("The records cannot be opened.", "The service's log says why."),
+            };
+            Err(refused.why(why).next(format!("{next} All goes on as it is meanwhile.")))
+        }
+    }
 }

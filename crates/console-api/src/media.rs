@@ -32,6 +32,7 @@ fn located(
 ) -> Result<(ItemView, Located), ApiFailure> {
     let pass = Pass::for_account(&caller.0);
     let catalogue = library.catalogue();
+    let missing = || ApiFailure::not_in(library, "No such item");
     let object = catalogue.object(&pass, id).ok_or_else(missing)?;
     let Node::Item(item) = object.node else { return Err(missing()) };
     Ok((*item, catalogue.locate(&pass, id).ok_or_else(missing)?))

@@ -4,13 +4,16 @@ use std::fmt;
 use std::path::Path;
 
 use actix_web::error::{PathError, QueryPayloadError};
-use actix_web::http::StatusCode;
+use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, ResponseError};
 use mostra_api::Problem;
 use mostra_app::accounts::AccountError;
-use mostra_app::library::FolderError;
+use mostra_app::library::{FolderError, Library};
 use mostra_core::rights::Obstacle;
 use mostra_store::StoreError;
+
+/// Seconds after which it is worth to try again what cannot be done now.
+const RETRY_AFTER: &str = "2";
 
 /// An error answer: what, why, and the next step.
 #[derive(Debug)]
@@ -49,6 +52,14 @@ impl ApiFailure {
     pub(crate) fn missing(title: &str) -> ApiFailure {
         ApiFailure::new(StatusCode::NOT_FOUND, title)
     }
+
+    /// 404 for what is not in the catalogue; 503 as long as that is not loaded, as it may be.
+    pub(crate) fn not_in(library: &Library, title: &str) -> ApiFailure {
+        match library.shared().is_loaded() {
+            true => ApiFailure::missing(title),
+            false => FolderError::Loading.into(),
+        }
+    }
 }
 
 impl fmt::Display for ApiFailure {
@@ -64,7 +75,11 @@ impl ResponseError for ApiFailure {
 
     fn error_response(&self) -> HttpResponse {
         let body = serde_json::to_string(&self.0).unwrap_or_default();
-        HttpResponse::build(self.status_code()).content_type("application/problem+json").body(body)
+        let mut answer = HttpResponse::build(self.status_code());
+        if self.status_code() == StatusCode::SERVICE_UNAVAILABLE {
+            answer.insert_header((header::RETRY_AFTER, RETRY_AFTER));
+        }
+        answer.content_type("application/problem+json").body(body)
     }
 }
 

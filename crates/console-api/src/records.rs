@@ -16,7 +16,7 @@ use mostra_core::saving::SavedBecause;
 use tokio::io::AsyncWriteExt as _;
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use super::configuration::Configuration;
+use super::configuration::{Configuration, may_come_back};
 use super::problem::ApiFailure;
 use super::session::Caller;
 
@@ -257,6 +257,7 @@ async fn restore(
 ) -> Result<HttpResponse, ApiFailure> {
     let records: Arc<RecordFiles> = records.into_inner();
     let saved = records.get(&name).await?;
+    may_come_back(&**config).await?;
     let config = config.into_inner();
     let preparing = tokio::spawn(async move {
         records.prepare_restore(&name).await?;

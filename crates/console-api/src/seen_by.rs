@@ -5,7 +5,7 @@ use actix_web::{get, web};
 use mostra_api::{SeenBy, SeenObject, SeenResource};
 use mostra_app::compute_pool::{ComputePool, DEADLINE, WorkOwner};
 use mostra_app::devices::Devices;
-use mostra_app::library::Library;
+use mostra_app::library::{FolderError, Library};
 use mostra_app::network::Network;
 use mostra_core::access::Decision;
 use mostra_core::ids::{DeviceId, UpdateId};
@@ -129,6 +129,9 @@ async fn seen_by(
     };
     let who = WorkOwner::Account(caller.0.account().to_owned());
     let page = pool.run(who, DEADLINE, work).await.unwrap_or(Err(Fault::ActionFailed));
+    if !library.shared().is_loaded() {
+        return Err(FolderError::Loading.into());
+    }
     let page = page.map_err(|fault| refused(fault, &device.label()))?;
     let objects =
         didl::read(&page.result).unwrap_or_default().into_iter().map(|object| SeenObject {

@@ -127,7 +127,7 @@ async fn plays(
 ) -> Result<HttpResponse, ApiFailure> {
     let object = library.catalogue().object(&Pass::for_account(&caller.0), &body.0.object);
     let Some((title, Node::Item(item))) = object.map(|object| (object.title, object.node)) else {
-        return Err(ApiFailure::missing("No such item"));
+        return Err(ApiFailure::not_in(&library, "No such item"));
     };
     streams.tell_playing(caller.0.account(), item.serial, &title, item.facts.kind);
     Ok(HttpResponse::NoContent().finish())

@@ -20,6 +20,7 @@ pub mod date;
 pub mod delivery;
 pub mod device;
 pub mod drives;
+pub mod endings;
 pub mod episode;
 pub mod exposure;
 pub mod facts;

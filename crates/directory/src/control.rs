@@ -25,6 +25,7 @@ use mostra_protocol::server::{
 };
 
 use super::gate::{Requester, text};
+use super::media::LOADING;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig, services: &[OwnService]) {
     for service in services.iter().copied() {
@@ -63,6 +64,11 @@ async fn control(
     let Ok(call) = parse(body, |body| read_call(body)).await else {
         return HttpResponse::BadRequest().finish();
     };
+    if is_loading(service, &call, &library, &requester) {
+        return HttpResponse::ServiceUnavailable()
+            .insert_header((header::RETRY_AFTER, LOADING.to_string()))
+            .finish();
+    }
     let answered = if service.is_type(&call.namespace) {
         answer(service, &call, &devices, &library, &pool, &requester).await
     } else {
@@ -82,6 +88,19 @@ async fn control(
             send(HttpResponse::InternalServerError(), fault.write())
         }
     }
+}
+
+/// Whether a device that is let in asks for a list that is not known yet: the root alone is, until the
+/// catalogue is loaded.
+fn is_loading(service: OwnService, call: &Call, library: &Library, requester: &Requester) -> bool {
+    let admitted = matches!(requester.device.decision, Decision::Admitted(_));
+    let lists = match content::Action::from_name(&call.action) {
+        Some(content::Action::Browse) => call.argument("ObjectID").is_some_and(|id| id != "0"),
+        Some(content::Action::Search) => true,
+        _ => false,
+    };
+    let content = service == OwnService::ContentDirectory;
+    content && admitted && lists && !library.shared().is_loaded()
 }
 
 fn send(mut answer: actix_web::HttpResponseBuilder, document: String) -> HttpResponse {

@@ -146,6 +146,9 @@ pub(crate) fn fields(delivery: &Delivery) -> impl Iterator<Item = (HeaderName, H
     })
 }
 
+/// Seconds after which a player may ask again while the catalogue is being loaded (HTTP-5).
+pub(crate) const LOADING: u64 = 1;
+
 /// How a request for a resource is answered.
 pub(crate) struct Plan {
     /// Status and fields.
@@ -223,7 +226,9 @@ impl Planner<'_> {
             return Delivery::bare(403).into();
         };
         let Some(found) = self.find(requester, pass, path) else {
-            return Delivery::bare(404).into();
+            // What is not known yet may be there.
+            let loaded = self.library.shared().is_loaded();
+            return if loaded { Delivery::bare(404) } else { Delivery::busy(LOADING) }.into();
         };
         let traits = &requester.device.traits;
         let field = |name: &str| named(&request.headers, name);

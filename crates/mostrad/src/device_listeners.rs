@@ -14,11 +14,15 @@ use mostra_app::network::{Network, Subscriptions};
 use mostra_app::streams::Streams;
 use mostra_core::off::Off;
 use mostra_directory::{DirectoryListener, bind};
-use mostra_net::{InterfaceChange, InterfaceMonitor, ServedInterface};
+use mostra_net::{InterfaceChange, InterfaceMonitor, Interfaces, ServedInterface};
 use tokio::sync::oneshot;
+use tokio::time::Instant;
 
 /// How often the host's interfaces are looked at.
 const LOOK: Duration = Duration::from_secs(1);
+/// How long what runs on an interface may go on after that went: a cable that is plugged in again, or a
+/// switch that restarts, ends nothing that TCP carries on.
+const LINGER: Duration = Duration::from_secs(30);
 
 /// What the device listeners work with.
 pub(crate) struct ListenerParts {
@@ -35,12 +39,28 @@ pub(crate) struct DeviceListeners {
     directory: DirectoryListener,
     parts: ListenerParts,
     servers: HashMap<u32, ServerHandle>,
+    /// Those of interfaces that went, and until when they are kept.
+    leaving: HashMap<u32, LeavingServer>,
+}
+
+/// A server on an interface that went.
+struct LeavingServer {
+    interface: ServedInterface,
+    server: ServerHandle,
+    until: Instant,
+}
+
+/// Whether an interface is up at its address, wanted or not.
+fn is_up(interface: &ServedInterface) -> bool {
+    let named = Interfaces::Listed(vec![interface.address.to_string()]);
+    let present = ServedInterface::present(&named).unwrap_or_default();
+    present.iter().any(|one| one.index == interface.index)
 }
 
 impl DeviceListeners {
     /// None yet.
     pub(crate) fn new(directory: DirectoryListener, parts: ListenerParts) -> DeviceListeners {
-        DeviceListeners { directory, parts, servers: HashMap::new() }
+        DeviceListeners { directory, parts, servers: HashMap::new(), leaving: HashMap::new() }
     }
 
     /// Serves devices on an interface.
@@ -123,6 +143,7 @@ impl DeviceListeners {
         let mut monitor = InterfaceMonitor::default();
         loop {
             ticker.tick().await;
+            self.end_leaving(Instant::now()).await;
             let Ok(now) = ServedInterface::present(&self.parts.network.wanted()) else { continue };
             for change in monitor.look(now, &self.parts.network.served()) {
                 match change {
@@ -139,14 +160,53 @@ impl DeviceListeners {
     async fn down(&mut self, interface: &ServedInterface) {
         tracing::info!("{} ({}) is gone", interface.name, interface.address);
         self.parts.network.command(DiscoveryCommand::Down(interface.clone()));
-        if let Some(server) = self.servers.remove(&interface.index) {
+        let Some(server) = self.servers.remove(&interface.index) else {
+            return self.put(interface.index, None);
+        };
+        if is_up(interface) {
+            // It is there, and a person does not want it served any more.
             server.stop(false).await;
+        } else {
+            let (interface, until) = (interface.clone(), Instant::now() + LINGER);
+            self.leaving.insert(interface.index, LeavingServer { interface, server, until });
+            self.tell_leaving();
         }
         self.put(interface.index, None);
     }
 
+    /// Ends what is kept of interfaces that did not come back in time.
+    async fn end_leaving(&mut self, now: Instant) {
+        let over = self.leaving.extract_if(|_, leaving| leaving.until <= now);
+        let over: Vec<LeavingServer> = over.map(|(_, leaving)| leaving).collect();
+        if over.is_empty() {
+            return;
+        }
+        self.tell_leaving();
+        for leaving in over {
+            leaving.server.stop(false).await;
+        }
+    }
+
+    /// Takes back what is kept of an interface that comes back as it was.
+    fn take_back(&mut self, interface: &ServedInterface) -> bool {
+        let Some(leaving) = self.leaving.remove(&interface.index) else { return false };
+        self.tell_leaving();
+        if leaving.interface != *interface {
+            tokio::spawn(leaving.server.stop(false));
+            return false;
+        }
+        self.servers.insert(interface.index, leaving.server);
+        self.put(interface.index, Some(interface.clone()));
+        true
+    }
+
+    fn tell_leaving(&self) {
+        let interfaces = self.leaving.values().map(|leaving| leaving.interface.clone());
+        self.parts.network.set_lately_served(interfaces.collect());
+    }
+
     fn up(&mut self, interface: ServedInterface) {
-        if self.start(&interface) {
+        if self.take_back(&interface) || self.start(&interface) {
             tracing::info!("{} ({}) is there", interface.name, interface.address);
             self.parts.network.command(DiscoveryCommand::Up(interface));
         }
@@ -198,7 +258,11 @@ impl DeviceListeners {
 
     /// Ends all listeners.
     pub(crate) async fn close(&mut self) {
-        for (_, server) in self.servers.drain() {
+        let leaving = self.leaving.drain().map(|(_, leaving)| leaving.server);
+        let servers: Vec<ServerHandle> =
+            self.servers.drain().map(|(_, server)| server).chain(leaving).collect();
+        self.tell_leaving();
+        for server in servers {
             server.stop(false).await;
         }
     }

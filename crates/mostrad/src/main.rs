@@ -2,6 +2,7 @@
 
 mod config;
 mod device_listeners;
+mod lasting_tasks;
 mod logging;
 mod records;
 mod reset;
@@ -37,6 +38,7 @@ use tokio::sync::mpsc;
 
 use config::{AccountVerb, Command, Config, Flags, LiveConfig, ValueSource};
 use device_listeners::{DeviceListeners, ListenerParts};
+use lasting_tasks::{Ends, LastingTasks};
 use startup_error::StartupError;
 
 /// Small pieces by the million, kept and given back: the system's own keeps four times as much
@@ -188,31 +190,78 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
         mostra_console_api::serve(&console, console_listener, Side::Loopback, None)
             .map_err(broken)?;
     let (network, devices) = (house.network.clone(), house.devices.clone());
-    let mut announcing = tokio::spawn(discovery::run(network, devices.clone(), for_discovery));
+    let tasks = LastingTasks::new(context.clone());
+    let for_discovery = Arc::new(tokio::sync::Mutex::new(for_discovery));
+    let announcing = {
+        let devices = devices.clone();
+        tasks.keep("discovery", Ends::WithService, move || {
+            discovery::run(network.clone(), devices.clone(), for_discovery.clone())
+        })
+    };
     let register = devices.clone();
     tokio::task::spawn_blocking(move || register.load_makers());
-    tokio::spawn(arrivals::run(devices.clone(), house.network.clone()));
-    let mut noting = tokio::spawn(sightings::run(devices.clone()));
-    let delivering = event_delivery::run(context.clone(), house.subscriptions.clone(), devices);
-    let mut delivering = tokio::spawn(delivering);
-    let watching = tokio::spawn(watching::run(house.network.clone()));
+    {
+        let (devices, network) = (devices.clone(), house.network.clone());
+        tasks.keep("telling of arrivals", Ends::WithService, move || {
+            arrivals::run(devices.clone(), network.clone())
+        });
+    }
+    let noting = {
+        let devices = devices.clone();
+        tasks.keep("the noting of what devices do", Ends::WithService, move || {
+            sightings::run(devices.clone())
+        })
+    };
+    {
+        let (context, subscriptions) = (context.clone(), house.subscriptions.clone());
+        tasks.keep("eventing", Ends::WithService, move || {
+            event_delivery::run(context.clone(), subscriptions.clone(), devices.clone())
+        });
+    }
+    let watching = {
+        let network = house.network.clone();
+        tasks.keep("watching of renderers", Ends::WithService, move || {
+            watching::run(network.clone())
+        })
+    };
     let mut holding =
         tokio::spawn(records::keep_hold(context.clone(), house.accounts.clone(), hold));
-    tokio::spawn(host_load::run(context.clone(), console.host_load.clone()));
-    tokio::spawn(load(context.clone(), house.library.clone()));
+    {
+        let (context, load) = (context.clone(), console.host_load.clone());
+        tasks.keep("measuring of the host's load", Ends::WithService, move || {
+            host_load::run(context.clone(), load.clone())
+        });
+    }
+    {
+        let (context, library) = (context.clone(), house.library.clone());
+        let folders = tasks.clone();
+        tasks.keep("loading of the catalogue", Ends::Done, move || {
+            load(context.clone(), library.clone(), folders.clone())
+        });
+    }
     if config.pictures_ahead {
-        tokio::spawn(mostra_app::library::pictures_ahead::run(house.library.clone()));
+        let library = house.library.clone();
+        tasks.keep("making of pictures ahead", Ends::WithService, move || {
+            mostra_app::library::pictures_ahead::run(library.clone())
+        });
     }
     house.network.console.set_loopback(console_address.port());
     console.saved.tidy();
     if config.saves_nightly {
         let hour = || u32::try_from(jiff::Zoned::now().hour()).unwrap_or_default();
-        tokio::spawn(console.saved.clone().keep(hour));
+        let saved = console.saved.clone();
+        tasks.keep("nightly saving", Ends::WithService, move || saved.clone().keep(hour));
     }
-    tokio::spawn(preflight::run(console.preflight.clone()));
+    {
+        let checks = console.preflight.clone();
+        tasks.keep("the preflight", Ends::WithService, move || preflight::run(checks.clone()));
+    }
     console.access.restore(&console).await;
     let follow = console.clone();
-    tokio::spawn(async move { follow.access.follow(&follow).await });
+    tasks.keep("opening of the console to the house", Ends::WithService, move || {
+        let follow = follow.clone();
+        async move { follow.access.follow(&follow).await }
+    });
     tracing::info!("the console is at http://{console_address}");
     for interface in house.network.served().iter() {
         tracing::info!("devices reach the house at http://{}:{device_port}", interface.address);
@@ -221,29 +270,19 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     service_manager::ready();
     tokio::spawn(watched.run());
 
-    // A house that goes on without one of these would tell nobody: it is started anew by whoever
-    // keeps it.
     let mut to_restart = false;
-    let ended = tokio::select! {
-        () = stop.asked() => None,
-        () = live.restart_asked() => {
-            to_restart = true;
-            None
-        }
-        () = device_listeners.follow() => None,
-        _ = &mut announcing => Some("discovery"),
-        _ = &mut noting => Some("the noting of what devices do"),
-        _ = &mut delivering => Some("eventing"),
+    tokio::select! {
+        () = stop.asked() => {}
+        () = live.restart_asked() => to_restart = true,
+        () = tasks.restart_wanted() => to_restart = true,
+        () = device_listeners.follow() => {}
         holder = &mut holding => {
             let why = holder.map_or_else(|error| error.to_string(), |error| error.to_string());
             return Err(StartupError::new(why, "Stop that one, or give this one another database.")
                 .while_running());
         }
-    };
-    if let Some(part) = ended {
-        let why = format!("{part} ended by itself, which is a fault of the service's own");
-        return Err(StartupError::new(why, "Start it again; the log says more.").while_running());
     }
+    tasks.leave();
     if to_restart {
         tracing::info!("starting again");
     } else {
@@ -410,7 +449,7 @@ fn neighbours() -> Option<Neighbours> {
 }
 
 /// Loads the catalogue, then looks for what changed while the service was off.
-async fn load(context: Context, library: Arc<Library>) {
+async fn load(context: Context, library: Arc<Library>, tasks: LastingTasks) {
     loop {
         match library.load().await {
             Ok(()) => break,
@@ -427,7 +466,10 @@ async fn load(context: Context, library: Arc<Library>) {
     if library.scans_when_asked() {
         return;
     }
-    tokio::spawn(mostra_app::library::scan::watch::keep(library.clone()));
+    let watched = library.clone();
+    tasks.keep("watching of folders", Ends::WithService, move || {
+        mostra_app::library::scan::watch::keep(watched.clone())
+    });
     library.rescan_all("start");
 }
 

@@ -172,8 +172,14 @@ impl Records {
         self.unread.all()
     }
 
-    /// Whether the server answers now.
-    pub async fn answers(&self) -> bool {
-        self.database.ping().await.is_ok()
+    /// Whether the records at a URL can be connected to now.
+    ///
+    /// # Errors
+    /// [`StoreError`] when they cannot.
+    pub async fn can_be_reached(url: &str) -> Result<(), StoreError> {
+        let database = Self::reach(url).await.map_err(|failed| failed.error)?;
+        let asked = database.ping().await;
+        database.close().await?;
+        Ok(asked?)
     }
 }

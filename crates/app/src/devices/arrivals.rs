@@ -35,14 +35,15 @@ pub struct LastTold {
 #[derive(Debug)]
 pub(super) struct Arrivals {
     sender: mpsc::Sender<DeviceId>,
-    receiver: Mutex<Option<mpsc::Receiver<DeviceId>>>,
+    /// Held by the task that tells them, and by the next one if that ends.
+    receiver: tokio::sync::Mutex<mpsc::Receiver<DeviceId>>,
     last: Mutex<Option<LastTold>>,
 }
 
 impl Default for Arrivals {
     fn default() -> Arrivals {
         let (sender, receiver) = mpsc::channel(WAITING);
-        Arrivals { sender, receiver: Mutex::new(Some(receiver)), last: Mutex::default() }
+        Arrivals { sender, receiver: tokio::sync::Mutex::new(receiver), last: Mutex::default() }
     }
 }
 
@@ -86,11 +87,7 @@ impl Devices {
 
 /// Tells arrivals until the house stops, one after the other.
 pub async fn run(devices: Arc<Devices>, network: Arc<Network>) {
-    let receiver = {
-        let mut place = devices.arrivals.receiver.lock().unwrap_or_else(PoisonError::into_inner);
-        place.take()
-    };
-    let Some(mut receiver) = receiver else { return };
+    let mut receiver = devices.arrivals.receiver.lock().await;
     while let Some(id) = receiver.recv().await {
         let Ok(Some(text)) = devices.webhook().await else { continue };
         // It was checked when it was set; what the records hold is checked again.
@@ -108,7 +105,9 @@ pub async fn run(devices: Arc<Devices>, network: Arc<Network>) {
         });
         let problem = tell(url.as_str(), &body.to_string()).await.err();
         if let Some(why) = &problem {
-            tracing::warn!("an arrival was not told to {url}: {why}");
+            // The rest of it may hold a secret.
+            let host = url.host_str().unwrap_or_default();
+            tracing::warn!("an arrival was not told to {host}: {why}");
         }
         *devices.last_told_mut() = Some(LastTold { at: devices.context.now(), problem });
         devices.context.changed(Topic::House);

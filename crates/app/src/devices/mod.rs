@@ -38,6 +38,7 @@ use crate::streams::{Load, Streams};
 use arrivals::Arrivals;
 use datagrams::Datagrams;
 use makers::Makers;
+use records::Unsaved;
 
 pub use decisions::AboutDevice;
 pub use kind_of::{kind_of, seems};
@@ -121,6 +122,8 @@ pub struct Devices {
     walkthrough_book: Mutex<walkthrough_book::WalkthroughBook>,
     /// Devices of which something waits to be saved, as PostgreSQL takes nothing now.
     not_saved: Mutex<BTreeSet<DeviceId>>,
+    /// What is to be saved; held by the task that does so, and by the next one if that ends.
+    unsaved: tokio::sync::Mutex<Unsaved>,
     /// What the doorway decided and is not recorded yet.
     by_doorway: Mutex<Vec<(DeviceId, Moment, Standing)>>,
     /// Somebody waits until what was reported so far is recorded.
@@ -179,6 +182,7 @@ impl Devices {
             walkthrough_book: Mutex::new(walkthroughs),
             presets: tokio::sync::Mutex::default(),
             not_saved: Mutex::default(),
+            unsaved: tokio::sync::Mutex::default(),
             by_doorway: Mutex::default(),
             record_wanted: tokio::sync::Notify::new(),
             recorded: tokio::sync::watch::Sender::new(0),

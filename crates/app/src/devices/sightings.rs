@@ -32,7 +32,8 @@ const THIN_OUT: (Duration, Duration) = (Duration::from_secs(600), Duration::from
 
 /// Turns reports into proof until the house stops.
 pub async fn run(devices: Arc<Devices>) {
-    let mut unsaved = Unsaved::default();
+    let mut unsaved = devices.unsaved.lock().await;
+    let unsaved = &mut *unsaved;
     let mut look = tokio::time::interval(LOOK);
     let mut save_due = tokio::time::interval(SAVE);
     let start = tokio::time::Instant::now() + THIN_OUT.0;
@@ -46,8 +47,8 @@ pub async fn run(devices: Arc<Devices>) {
         tokio::select! {
             _ = look.tick() => {
                 // Proof is saved at once, all else with the next batch.
-                if digest(&devices, &mut unsaved) {
-                    save(&devices, &mut unsaved).await;
+                if digest(&devices, unsaved) {
+                    save(&devices, unsaved).await;
                 }
                 // What began while a decision was made is ended here.
                 devices.end_uncovered();
@@ -67,13 +68,13 @@ pub async fn run(devices: Arc<Devices>) {
             }
             _ = save_due.tick() => {
                 unsaved.close_minute(devices.context.now(), false);
-                save(&devices, &mut unsaved).await;
+                save(&devices, unsaved).await;
                 devices.save_walkthroughs().await;
             }
             () = devices.record_wanted.notified() => {
-                digest(&devices, &mut unsaved);
+                digest(&devices, unsaved);
                 unsaved.close_minute(devices.context.now(), true);
-                save(&devices, &mut unsaved).await;
+                save(&devices, unsaved).await;
                 devices.recorded.send_modify(|times| *times += 1);
             }
             _ = thin_out.tick() => {
@@ -89,15 +90,15 @@ pub async fn run(devices: Arc<Devices>) {
         }
     }
     // What came in just before the stop is kept as well.
-    digest(&devices, &mut unsaved);
+    digest(&devices, unsaved);
     unsaved.close_minute(devices.context.now(), true);
     let saved = async {
-        save(&devices, &mut unsaved).await;
+        save(&devices, unsaved).await;
         devices.save_walkthroughs().await;
     };
     let _ = tokio::time::timeout(LAST_SAVE, saved).await;
     // What PostgreSQL does not take now waits in a file for the next start.
-    let mut left = left(&devices, &unsaved);
+    let mut left = left(&devices, unsaved);
     devices.left_of_walkthroughs(&mut left);
     devices.context.keep_unsaved(left);
 }

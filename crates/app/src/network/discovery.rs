@@ -123,8 +123,10 @@ impl InterfaceSockets {
 pub async fn run(
     network: Arc<Network>,
     devices: Arc<Devices>,
-    mut commands: mpsc::UnboundedReceiver<DiscoveryCommand>,
+    commands: Arc<tokio::sync::Mutex<mpsc::UnboundedReceiver<DiscoveryCommand>>>,
 ) {
+    // Held by this task, and by the next one if it ends.
+    let mut commands = commands.lock().await;
     let seed = u64::from_ne_bytes(crate::random::random_bytes());
     let clock = network.context.clock;
     let tuning = Tuning::valid_for(network.options.max_age);

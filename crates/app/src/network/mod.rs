@@ -90,6 +90,8 @@ pub struct Network {
     wanted: ArcSwap<Interfaces>,
     /// Where devices reach us.
     served: ArcSwap<Vec<ServedInterface>>,
+    /// Interfaces that went a moment ago: what runs on them goes on if they come back.
+    lately_served: ArcSwap<Vec<ServedInterface>>,
     /// The device listener's port as bound.
     device_port: AtomicU16,
     commands: mpsc::UnboundedSender<DiscoveryCommand>,
@@ -141,6 +143,7 @@ impl Network {
             byebyes: AtomicU32::new(0),
             off_proof: Mutex::default(),
             served: ArcSwap::from_pointee(served),
+            lately_served: ArcSwap::default(),
             device_port: AtomicU16::new(device_port),
             commands,
             problems: Mutex::default(),
@@ -242,6 +245,11 @@ impl Network {
         self.context.changed(Topic::House);
     }
 
+    /// Which interfaces went a moment ago, and are answered on as soon as they are back.
+    pub fn set_lately_served(&self, interfaces: Vec<ServedInterface>) {
+        self.lately_served.store(Arc::new(interfaces));
+    }
+
     /// Now.
     pub fn now(&self) -> Moment {
         self.context.now()
@@ -316,8 +324,9 @@ impl Network {
     /// Whether a device at `source` may reach us at an address of ours: it is in the subnet of the
     /// interface, or in one that the person named (SEC-3).
     pub fn may_come(&self, source: Ipv4Addr, to: Ipv4Addr) -> bool {
-        let served = self.served();
-        let Some(interface) = served.iter().find(|s| s.address == to) else { return false };
+        let (served, lately) = (self.served(), self.lately_served.load());
+        let mut interfaces = served.iter().chain(lately.iter());
+        let Some(interface) = interfaces.find(|s| s.address == to) else { return false };
         let named = |net: &Ipv4Net| subnet::is_host(net.addr(), net.prefix_len(), source);
         interface.holds(source) || self.options.also_from.iter().any(named)
     }

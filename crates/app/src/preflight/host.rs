@@ -41,6 +41,7 @@ pub(super) async fn look(context: &Context, devices: &Devices, data: &Path) -> H
         starts_with_machine: starts().await,
         versions,
         dropped: devices.dropped(),
+        ended: Vec::new(),
     }
 }
 

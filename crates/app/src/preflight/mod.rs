@@ -88,7 +88,8 @@ impl PreflightChecks {
         let known = |check: &Check| {
             looked
                 || check.id.starts_with("folder:")
-                || ["listener", "discovery-port", "other-servers", "records"].contains(&&*check.id)
+                || ["listener", "discovery-port", "other-servers", "parts", "records"]
+                    .contains(&&*check.id)
         };
         let needs = |check: &Check| matches!(check.outcome, Outcome::Attention | Outcome::Stops);
         // That there is no folder yet is told where folders are.
@@ -108,6 +109,8 @@ impl PreflightChecks {
         let (unread, refused, file) = context.set_aside_rows();
         (database.unread, database.refused) = (unread, (refused, file));
         snapshot.host.dropped = devices.dropped();
+        let ended = context.ended().into_iter();
+        snapshot.host.ended = ended.map(|(part, times)| (part.to_owned(), times)).collect();
         let catalogue = library.catalogue();
         snapshot.folders.retain(|facts| catalogue.folder(FolderId(facts.number)).is_some());
         for folder in catalogue.folders() {

@@ -72,6 +72,8 @@ pub struct HostFacts {
     pub versions: Vec<(String, String)>,
     /// Sightings that were dropped under load.
     pub dropped: u64,
+    /// Parts of the service that ended by themselves, and how many times.
+    pub ended: Vec<(String, u32)>,
 }
 
 /// Bytes below which a disk is nearly full.
@@ -86,8 +88,29 @@ pub(super) fn checks(facts: &HostFacts, network: &NetworkFacts) -> Vec<Check> {
         ffmpeg(facts.ffmpeg.as_ref()),
         starting(facts.starts_with_machine),
         proof(facts.dropped),
+        parts(&facts.ended),
         versions(&facts.versions),
     ]
+}
+
+fn parts(ended: &[(String, u32)]) -> Check {
+    let why =
+        "A part that does not run, such as announcing, would be missed only by those who need it.";
+    let check = Check::new("parts", "Parts of the service", why);
+    if ended.is_empty() {
+        return check.ok("All run.");
+    }
+    let named = ended.iter().map(|(part, times)| match times {
+        1 => part.clone(),
+        times => format!("{part} ({times} times)"),
+    });
+    let named: Vec<String> = named.collect();
+    check
+        .outcome(
+            Outcome::Attention,
+            format!("Ended by itself and started anew: {}.", named.join(", ")),
+        )
+        .remedy("That is a fault of this service. Report it with a support archive.")
 }
 
 fn sleep(facts: &SleepFacts) -> Check {

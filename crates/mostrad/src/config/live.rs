@@ -198,6 +198,11 @@ impl Configuration for LiveConfig {
     fn restart(&self) {
         self.restart.notify_one();
     }
+
+    fn next_records(&self) -> Result<String, String> {
+        let next = Config::load(&self.flags).map_err(|error| error.to_string())?;
+        Ok(next.database_url)
+    }
 }
 
 fn written(values: &BTreeMap<&'static str, String>) -> String {

@@ -109,6 +109,28 @@ pub enum XmlError {
 /// given ones, one element for each 64 bytes and 1,000 more, one attribute for each 32 bytes and
 /// 1,000 more, and 1 KiB for the name of a namespace.
 pub fn read(text: &str, limits: Limits) -> Result<Element, XmlError> {
+    read_with(text, limits, None)
+}
+
+/// Reads a document that is a list: each child of the root is handed out and kept no longer, so the
+/// numbers of elements and attributes bound each child, and not all together. Gives the root without
+/// its children.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_list(
+    text: &str,
+    limits: Limits,
+    mut each: impl FnMut(Element),
+) -> Result<Element, XmlError> {
+    read_with(text, limits, Some(&mut each))
+}
+
+fn read_with(
+    text: &str,
+    limits: Limits,
+    mut each: Option<&mut dyn FnMut(Element)>,
+) -> Result<Element, XmlError> {
     if text.len() > limits.bytes {
         return Err(XmlError::Limit);
     }
@@ -118,7 +140,16 @@ pub fn read(text: &str, limits: Limits) -> Result<Element, XmlError> {
     loop {
         match reader.read_event().map_err(|e| malformed(&e))? {
             Event::Start(start) => tree.start(&start)?,
-            Event::End(_) => tree.end()?,
+            Event::End(_) => {
+                tree.end()?;
+                if let Some(each) = &mut each
+                    && tree.open.len() == 1
+                    && let Some(child) = tree.finished.pop()
+                {
+                    each(child);
+                    (tree.elements, tree.attributes) = tree.most;
+                }
+            }
             Event::Text(piece) => {
                 let piece = piece.decode().map_err(|e| malformed(&e))?;
                 match tree.open.last_mut() {
@@ -170,6 +201,8 @@ struct TreeReader {
     /// Elements and attributes that may still come.
     elements: usize,
     attributes: usize,
+    /// How many of both there may be at first.
+    most: (usize, usize),
     open: Vec<OpenElement>,
     /// Elements whose end has come, and whose parents are still open. They are moved into lists of
     /// exactly their number, as growing lists would take three times as much at times.
@@ -184,11 +217,13 @@ struct TreeReader {
 impl TreeReader {
     fn new(text: &str, limits: Limits) -> TreeReader {
         let elements = limits.elements.min(text.len() / BYTES_PER_ELEMENT + SPARE);
+        let attributes = text.len() / BYTES_PER_ATTRIBUTE + SPARE;
         let tags = text.bytes().filter(|byte| *byte == b'<').count();
         TreeReader {
             limits,
             elements,
-            attributes: text.len() / BYTES_PER_ATTRIBUTE + SPARE,
+            attributes,
+            most: (elements, attributes),
             open: Vec::with_capacity(limits.depth),
             finished: Vec::with_capacity(elements.min(tags)),
             declared: vec![("xml".into(), NS_XML.into())],
