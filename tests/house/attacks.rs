@@ -1,9 +1,13 @@
 //! What somebody on the network, or a local user, tries against the house (docs/security.md).
 
 use std::io::{Read as _, Write as _};
-use std::net::{Ipv4Addr, TcpListener, UdpSocket};
+use std::net::{Ipv4Addr, TcpListener, TcpStream, UdpSocket};
+use std::sync::{Arc, Barrier};
+use std::time::Duration;
 
-use mostra_tests::{in_a_house, until};
+use mostra_tests::raw::{ask, call};
+use mostra_tests::wires::{ip, wired};
+use mostra_tests::{in_a_house, query, until};
 
 /// The most memory that a process has used, in bytes.
 fn most_memory_of(process: u32) -> u64 {
@@ -46,7 +50,87 @@ fn a_description_of_many_elements_under_a_long_name_takes_little_memory() {
         until(20, "the description to be refused", || {
             house.api("GET", "/network").to_string().contains("too large").then_some(())
         });
-        let grown = most_memory_of(service.id()) - before;
+        let grown = most_memory_of(service.id()).saturating_sub(before);
         assert!(grown < 16 << 20, "{grown} bytes");
+    });
+}
+
+/// N4: names that a device makes up, and others' sightings meanwhile.
+#[test]
+fn a_waiting_device_that_makes_up_actions_fills_no_records_and_silences_nobody() {
+    in_a_house(|house| {
+        const LOUD: &str = "127.0.0.71";
+        const QUIET: &str = "127.0.0.72";
+        let mut service = house.begin();
+        house.publish("Films");
+        house.meet(LOUD);
+        for n in 0..3000 {
+            let action = format!("A{n:064}");
+            assert_eq!(call(LOUD, "content", &action, "").status, 500);
+        }
+        ask(QUIET, "GET", "/about/device.xml", "");
+        assert_eq!(call(QUIET, "content", "NoSuch", "").status, 500);
+        until(10, "the quiet one", || house.device(QUIET));
+        let id = |address| house.device(address).unwrap()["id"].to_string();
+        let (loud, quiet) = (id(LOUD), id(QUIET));
+        service.stop();
+        let rows = |device: &str| {
+            let count = format!("select count(*) from sighting where device_id = {device}");
+            query(&house.database_url, &count).parse::<u32>().unwrap()
+        };
+        assert!(rows(&loud) < 20, "{} rows", rows(&loud));
+        let kept = format!(
+            "select count(*) from sighting where device_id = {quiet} and act like '%unknown%'"
+        );
+        assert_eq!(query(&house.database_url, &kept), "1", "its own is kept");
+        let times = format!("select max(times) from sighting where device_id = {loud}");
+        assert!(
+            query(&house.database_url, &times).parse::<u32>().unwrap() > 500,
+            "they are counted"
+        );
+    });
+}
+
+/// L4: a request that comes while the neighbour entry of its address is missing.
+#[test]
+fn nobody_is_let_in_as_a_device_whose_hardware_address_is_not_known_now() {
+    in_a_house(|house| {
+        let there = wired("device", Some("02:5e:11:00:00:2c"));
+        let _service = house.begin_with(&["--interfaces", "lan0"]);
+        house.publish("Films");
+        there.get("http://10.77.0.1:7640/media/none");
+        until(10, "the device", || house.device("10.77.0.14"));
+        house.admit("10.77.0.14");
+        let film =
+            house.json(&["catalogue", "list", "video-all"])["objects"][0]["original"].clone();
+        let path = format!("/media/{}.mp4", film.as_str().unwrap());
+        assert_eq!(there.get(&format!("http://10.77.0.1:7640{path}")), "200");
+        let (connected, tell) = (Arc::new(Barrier::new(2)), Arc::new(Barrier::new(2)));
+        let (ready, go) = (connected.clone(), tell.clone());
+        let status = there.begin(move || {
+            let mut stream = TcpStream::connect("10.77.0.1:7640").unwrap();
+            ready.wait();
+            go.wait();
+            let head = format!("HEAD {path} HTTP/1.1\r\nHost: 10.77.0.1:7640\r\n\r\n");
+            stream.write_all(head.as_bytes()).unwrap();
+            let mut answer = [0; 12];
+            stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+            stream.read_exact(&mut answer).unwrap();
+            String::from_utf8_lossy(&answer[9..]).into_owned()
+        });
+        connected.wait();
+        // The system forgets who is at the address, and nobody answers its question.
+        ip("link set lan0 arp off");
+        ip("neigh flush dev lan0");
+        tell.wait();
+        std::thread::sleep(Duration::from_millis(500));
+        ip("link set lan0 arp on");
+        assert_eq!(status.join().unwrap(), "403");
+        // Once it is known again, it is let in as before.
+        until(10, "the device", || {
+            let path = format!("/media/{}.mp4", film.as_str().unwrap());
+            (there.get(&format!("http://10.77.0.1:7640{path}")) == "200").then_some(())
+        });
+        assert_eq!(house.json(&["device", "list"]).as_array().unwrap().len(), 1);
     });
 }

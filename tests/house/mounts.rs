@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::path::Path;
+use std::process::Command;
 
 use mostra_tests::browser::Browser;
 use mostra_tests::{House, PASSWORD, in_a_house, media, until};
@@ -148,5 +149,84 @@ fn a_folder_whose_own_drive_is_not_mounted_is_away_though_something_lies_there()
             browser.close().await;
         });
         await_titles(&house, &["Night log"]);
+    });
+}
+
+/// A disk of a few megabytes, as a file with a file system.
+fn disk(place: &Path, title: &str) -> std::path::PathBuf {
+    let file = place.join(format!("{title}.disk"));
+    fs::File::create(&file).unwrap().set_len(16 << 20).unwrap();
+    let made = Command::new("mkfs.ext4").args(["-q", "-F"]).arg(&file).status().unwrap();
+    assert!(made.success());
+    let point = place.join("made");
+    fs::create_dir_all(&point).unwrap();
+    let device = attach(&file, None);
+    mount_device(&device, &point);
+    fs::copy(media("Sound/Night log.mp3"), point.join(format!("{title}.mp3"))).unwrap();
+    umount2(&point, MntFlags::empty()).unwrap();
+    detach(&device);
+    file
+}
+
+/// Plugs a disk in as a device: as this one, or as any that is free.
+fn attach(file: &Path, device: Option<&str>) -> String {
+    let mut command = Command::new("losetup");
+    match device {
+        Some(device) => command.args([device]).arg(file),
+        None => command.args(["--find", "--show"]).arg(file),
+    };
+    let output = command.output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    device.map_or_else(|| String::from_utf8_lossy(&output.stdout).trim().to_owned(), str::to_owned)
+}
+
+fn detach(device: &str) {
+    assert!(Command::new("losetup").args(["--detach", device]).status().unwrap().success());
+}
+
+fn mount_device(device: &str, point: &Path) {
+    let none: Option<&str> = None;
+    mount(Some(device), point, Some("ext4"), MsFlags::empty(), none).unwrap();
+}
+
+/// N8: the system lists no lasting names of disks, as in the package.
+#[test]
+fn a_disk_is_known_by_its_own_name_whatever_its_device_is_called() {
+    in_a_house(|house| {
+        private_mounts();
+        let all = tempfile::tempdir().unwrap();
+        let (one, other) = (disk(all.path(), "Lamp"), disk(all.path(), "Rope"));
+        let point = all.path().join("usb");
+        fs::create_dir_all(&point).unwrap();
+        let _service = house.begin();
+        let device = attach(&one, None);
+        mount_device(&device, &point);
+        house.mostra(&["folder", "add", point.to_str().unwrap(), "--label", "Disk"]);
+        let count = |wanted: u64| (house.json(&["status"])["items"] == wanted).then_some(());
+        until(30, "the piece", || count(1));
+        let ids = || house.json(&["catalogue", "list", "music-all"])["objects"][0]["id"].clone();
+        let before = ids();
+        let unplug = |device: &str| {
+            until(10, "the disk to be free", || umount2(&point, MntFlags::empty()).ok());
+            detach(device);
+        };
+        unplug(&device);
+        until(20, "it to be away", || count(0));
+        // Another disk gets the name of its device: it is not that one.
+        let same = attach(&other, Some(&device));
+        mount_device(&same, &point);
+        let said = house.mostra_fails(&["folder", "rescan", "Disk"]);
+        assert!(said.contains("another drive than before"), "{said}");
+        count(0).expect("what is on the other disk is not taken for it");
+        unplug(&same);
+        // It comes back under another name: it is the same disk.
+        let taken = attach(&other, Some(&device));
+        let again = attach(&one, None);
+        assert_ne!(again, device);
+        mount_device(&again, &point);
+        until(20, "it to be back", || count(1));
+        assert_eq!(ids(), before);
+        unplug(&again);
+        detach(&taken);
     });
 }

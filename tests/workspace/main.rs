@@ -326,6 +326,24 @@ fn cited_requirements_exist() {
     assert!(cited > 200, "{cited}");
 }
 
+/// N13: what comes from the network moves no cursor on the terminal of whoever looks.
+#[test]
+fn the_client_prints_nothing_that_is_not_made_fit_for_a_terminal() {
+    for path in sources(&top().join("crates/client/src")) {
+        if path.ends_with("output.rs") {
+            continue;
+        }
+        let source = std::fs::read_to_string(&path).unwrap();
+        for printing in ["print!(", "println!(", "write!(std::io", "stdout().lock", "stderr().lock"]
+        {
+            assert!(!source.contains(printing), "{printing} in {}", path.display());
+        }
+        let writes =
+            source.matches("stdout()").count() - source.matches("stdout().is_terminal").count();
+        assert_eq!(writes, 0, "standard output is written in {}", path.display());
+    }
+}
+
 #[test]
 fn the_table_of_traits_is_that_of_the_code() {
     let text = std::fs::read_to_string(top().join("docs/traits.md")).unwrap();

@@ -1,5 +1,6 @@
 //! The way to the service.
 
+use crate::output::say;
 use std::net::{SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -30,11 +31,11 @@ impl Failure {
     /// Prints it and gives the exit code.
     pub(crate) fn report(&self, json: bool) -> ExitCode {
         if json {
-            eprintln!("{}", serde_json::to_string(&self.0).unwrap_or_default());
+            say(&serde_json::to_string(&self.0).unwrap_or_default());
         } else {
-            eprintln!("mostra: {}", self.0.title);
+            say(&format!("mostra: {}", self.0.title));
             for line in [&self.0.detail, &self.0.next].into_iter().flatten() {
-                eprintln!("  {line}");
+                say(&format!("  {line}"));
             }
         }
         ExitCode::from(1)

@@ -31,7 +31,7 @@ pub(crate) async fn run(
             let access = set(connection, true).await?;
             // Whoever is elsewhere gets none, and is inside already.
             let code = if output.json { None } else { new_code(connection).await.ok() };
-            output.print(&access, |access| opened(access, code.as_ref()))
+            output.print_drawn(&access, |access| opened(access, code.as_ref()))
         }
         ConsoleVerb::Close => {
             let access = set(connection, false).await?;

@@ -12,7 +12,7 @@ use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
 use crate::moved::Move;
-use crate::output::{Output, count, sure, table, time};
+use crate::output::{Output, count, say, sure, table, time};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum FolderVerb {
@@ -342,12 +342,12 @@ pub(crate) async fn finish(
         };
         if bar.is_none() && !output.json && told.elapsed() >= Duration::from_secs(2) {
             told = std::time::Instant::now();
-            eprintln!(
+            say(&format!(
                 "{} of {} files looked at, {} left out",
                 scan.done,
                 scan.done + scan.to_do,
                 scan.left_out
-            );
+            ));
         }
         if let Some(bar) = &bar {
             bar.set_length(scan.done + scan.to_do);

@@ -11,7 +11,7 @@ use mostra_api::{
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
-use crate::output::{Done, Output, count, sure, table, time};
+use crate::output::{Done, Output, count, prompt, say, sure, table, time};
 
 /// How often, and how many times, it is looked whether a house that was switched off is silent.
 const PROOF_LOOK: Duration = Duration::from_millis(250);
@@ -393,7 +393,7 @@ pub(crate) fn password(file: Option<&str>, first: bool) -> Result<String, Failur
         Some(file) => std::fs::read_to_string(file).map_err(unreadable)?,
         None if std::io::stdin().is_terminal() => {
             if first {
-                eprintln!("Choose a password, at least 8 characters.");
+                say("Choose a password, at least 8 characters.");
             }
             let once = hidden("Password: ")?;
             if first && hidden("Once more: ")? != once {
@@ -412,8 +412,8 @@ pub(crate) fn password(file: Option<&str>, first: bool) -> Result<String, Failur
 }
 
 /// Reads a line without showing it.
-fn hidden(prompt: &str) -> Result<String, Failure> {
-    eprint!("{prompt}");
+fn hidden(question: &str) -> Result<String, Failure> {
+    prompt(question);
     let quiet = |on: bool| {
         let word = if on { "-echo" } else { "echo" };
         let _ = std::process::Command::new("stty").arg(word).status();
@@ -422,7 +422,7 @@ fn hidden(prompt: &str) -> Result<String, Failure> {
     let mut line = String::new();
     let read = std::io::stdin().read_line(&mut line);
     quiet(false);
-    eprintln!();
+    say("");
     read.map_err(|e| Failure::new(format!("the password cannot be read: {e}"), ""))?;
     Ok(line.trim_end_matches(['\n', '\r']).to_owned())
 }

@@ -1,13 +1,13 @@
 //! Folders that are at another path now, as on another machine.
 
-use std::io::{IsTerminal as _, Write as _};
+use std::io::IsTerminal as _;
 
 use mostra_api::{Folder, FolderMove};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
 use crate::folder::{find, finish, loaded};
-use crate::output::Output;
+use crate::output::{Output, prompt};
 
 /// Where a folder is now.
 #[derive(Debug, clap::Args)]
@@ -53,8 +53,8 @@ pub(crate) async fn run(
     let mut moved = Vec::new();
     for folder in away {
         loop {
-            eprint!("{} was at {}. Where is it now? (Enter leaves it) ", folder.label, folder.path);
-            let _ = std::io::stderr().flush();
+            let (label, path) = (&folder.label, &folder.path);
+            prompt(&format!("{label} was at {path}. Where is it now? (Enter leaves it) "));
             let mut line = String::new();
             let read = std::io::stdin().read_line(&mut line);
             read.map_err(|error| Failure::new(format!("no answer can be read: {error}"), ""))?;

@@ -8,7 +8,7 @@ use mostra_api::{NetworkThing, NetworkView, ToldVariable, WatchedState};
 use crate::connection::{Connection, Failure};
 use crate::network::{is_media, presence, standing};
 use crate::network_call::service_path;
-use crate::output::{Output, time};
+use crate::output::{Output, say, time};
 
 /// How often it is looked.
 const LOOK: Duration = Duration::from_millis(500);
@@ -100,7 +100,7 @@ pub(crate) async fn state(
         let trouble = trouble(&state);
         if trouble != said {
             if !trouble.is_empty() {
-                eprintln!("{trouble}");
+                say(&trouble);
             }
             said = trouble;
         }

@@ -1,5 +1,7 @@
 //! Tables for people, JSON for programs.
 
+use std::io::Write as _;
+
 use comfy_table::presets::NOTHING;
 use comfy_table::{ContentArrangement, Table};
 use serde::Serialize;
@@ -21,13 +23,27 @@ impl Output {
         text: impl FnOnce(&T) -> String,
     ) -> Result<(), Failure> {
         let shown = if self.json {
-            serde_json::to_string_pretty(value).map_err(|e| Failure::new(e.to_string(), ""))?
+            let pretty = serde_json::to_string_pretty(value);
+            for_terminal_as_json(&pretty.map_err(|e| Failure::new(e.to_string(), ""))?)
         } else {
-            text(value)
+            for_terminal(&text(value))
         };
-        use std::io::Write;
         // A reader that went away early, such as `head`, has what it wanted.
         let _ = writeln!(std::io::stdout(), "{}", shown.trim_end());
+        Ok(())
+    }
+
+    /// Prints what was drawn with the terminal's own codes, or the value as JSON. Nothing that comes
+    /// from outside may be in it.
+    pub(crate) fn print_drawn<T: Serialize>(
+        &self,
+        value: &T,
+        drawn: impl FnOnce(&T) -> String,
+    ) -> Result<(), Failure> {
+        if self.json {
+            return self.print(value, |_| String::new());
+        }
+        let _ = writeln!(std::io::stdout(), "{}", drawn(value).trim_end());
         Ok(())
     }
 
@@ -39,17 +55,60 @@ impl Output {
         text: impl FnOnce(&T) -> String,
     ) -> Result<(), Failure> {
         let shown = if self.json {
-            serde_json::to_string(value).map_err(|e| Failure::new(e.to_string(), ""))?
+            let line = serde_json::to_string(value);
+            for_terminal_as_json(&line.map_err(|e| Failure::new(e.to_string(), ""))?)
         } else {
-            text(value)
+            for_terminal(&text(value))
         };
-        use std::io::Write;
         let mut out = std::io::stdout();
         if writeln!(out, "{shown}").and_then(|()| out.flush()).is_err() {
             std::process::exit(0);
         }
         Ok(())
     }
+}
+
+/// Text as a terminal may be given it, whoever it came from: what would move the cursor, colour, or
+/// reorder what is read is shown as a mark of its own. Lines and tabs stay.
+pub(crate) fn for_terminal(text: &str) -> String {
+    text.chars().map(|c| if is_for_terminal(c) { c } else { '\u{fffd}' }).collect()
+}
+
+/// The same of JSON, in which such characters have a spelling of their own.
+fn for_terminal_as_json(json: &str) -> String {
+    let mut shown = String::with_capacity(json.len());
+    for c in json.chars() {
+        match is_for_terminal(c) {
+            true => shown.push(c),
+            false => shown.push_str(&format!("\\u{:04x}", u32::from(c))),
+        }
+    }
+    shown
+}
+
+fn is_for_terminal(c: char) -> bool {
+    // What turns the direction of text: Unicode's bidirectional controls.
+    let turns = matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    matches!(c, '\n' | '\t') || !c.is_control() && !turns
+}
+
+/// Says a line beside what is printed.
+pub(crate) fn say(text: &str) {
+    let _ = writeln!(std::io::stderr(), "{}", for_terminal(text));
+}
+
+/// Says what is to be answered, without ending the line.
+pub(crate) fn prompt(text: &str) {
+    let mut out = std::io::stderr();
+    let _ = write!(out, "{}", for_terminal(text)).and_then(|()| out.flush());
+}
+
+/// Shows one screen in the place of the one before, on a terminal: from the top, each line cleared
+/// behind its end, and what is left below.
+pub(crate) fn redraw(text: &str) {
+    let drawn = for_terminal(text).replace('\n', "\x1b[K\n");
+    let mut screen = std::io::stdout();
+    let _ = write!(screen, "\x1b[H{drawn}\x1b[K\n\x1b[J").and_then(|()| screen.flush());
 }
 
 /// What is printed as JSON of something that was done and leaves nothing to show.
@@ -107,12 +166,29 @@ pub(crate) fn duration(ms: u64) -> String {
 
 /// Asks a question to be answered with y; without a terminal the answer is no.
 pub(crate) fn sure(question: &str) -> bool {
-    use std::io::{IsTerminal, Write};
+    use std::io::IsTerminal as _;
     if !std::io::stdin().is_terminal() {
         return false;
     }
-    eprint!("{question} [y/N] ");
-    let _ = std::io::stderr().flush();
+    prompt(&format!("{question} [y/N] "));
     let mut answer = String::new();
     std::io::stdin().read_line(&mut answer).is_ok() && matches!(answer.trim(), "y" | "Y" | "yes")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_comes_from_outside_moves_no_cursor_and_turns_no_text() {
+        let hostile = "uuid:\u{1b}]52;c;YQ==\u{7}\u{9b}2J\r\u{202e}txt\tend\nnext";
+        assert_eq!(
+            for_terminal(hostile),
+            "uuid:\u{fffd}]52;c;YQ==\u{fffd}\u{fffd}2J\u{fffd}\u{fffd}txt\tend\nnext"
+        );
+        let json = for_terminal_as_json(&serde_json::to_string(hostile).unwrap());
+        assert!(json.chars().all(is_for_terminal), "{json}");
+        assert_eq!(serde_json::from_str::<String>(&json).unwrap(), hostile);
+        assert_eq!(for_terminal("Lämpen · 灯台 ✓"), "Lämpen · 灯台 ✓");
+    }
 }

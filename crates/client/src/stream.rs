@@ -1,13 +1,13 @@
 //! stream list, watch, end.
 
-use std::io::{IsTerminal, Write};
+use std::io::IsTerminal;
 use std::time::Duration;
 
 use clap::Subcommand;
 use mostra_api::{ConsolePlaying, HostLoad, Stream, StreamList};
 
 use crate::connection::{Connection, Failure};
-use crate::output::{Output, bytes, duration, table, time};
+use crate::output::{Output, bytes, duration, redraw, table, time};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum StreamVerb {
@@ -113,11 +113,7 @@ async fn watch(connection: &Connection, output: &Output, every: Duration) -> Res
         if !live {
             return output.print(&all, picture);
         }
-        // From the top, each line cleared behind its end, and what is left below.
-        let drawn = picture(&all).replace('\n', "\x1b[K\n");
-        let mut screen = std::io::stdout();
-        let _ = write!(screen, "\x1b[H{drawn}\x1b[K\n\x1b[J");
-        let _ = screen.flush();
+        redraw(&picture(&all));
         tokio::time::sleep(every).await;
     }
 }

@@ -8,7 +8,7 @@ use reqwest::Method;
 use serde::{Deserialize, Serialize};
 
 use crate::connection::{Connection, Failure};
-use crate::output::{Output, table};
+use crate::output::{Output, say, table};
 use crate::walkthrough::{look, pieces};
 
 /// Where a stand-in is driven, at its own address.
@@ -147,7 +147,7 @@ async fn wait_for_pieces(connection: &Connection, output: &Output) -> Result<boo
         }
         if let Some(line) = pieces(now).filter(|line| *line != said) {
             if !output.json {
-                eprintln!("{line}");
+                say(&line);
             }
             said = line;
         }

@@ -81,6 +81,7 @@ async fn control(
             send(HttpResponse::Ok(), document)
         }
         Err(fault) => {
+            // Kept by the name that it has in our tables.
             let action = call.action.clone();
             let fault_act = Act::Faulted { action, code: fault.code() };
             devices.report(&requester.device, answered.act.unwrap_or(fault_act));

@@ -1,9 +1,14 @@
-//! Which paths lie on one drive or network share.
+//! Which paths lie on one drive or network share, and what a drive is called the next time as well.
 
-use std::collections::{BTreeMap, HashMap};
+mod lasting_name;
+
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use mostra_core::drives::Drives;
+
+use self::lasting_name::LastingNames;
+
 /// Where file systems are mounted, as the kernel says; asking it touches none of them.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Mounts(Vec<Mount>);
@@ -15,6 +20,8 @@ struct Mount {
     part: String,
     kind: String,
     source: String,
+    /// The device's numbers: `8:1`.
+    device: String,
 }
 
 impl Mounts {
@@ -27,11 +34,12 @@ impl Mounts {
         let mounts = list.lines().filter_map(|line| {
             // Optional fields end with a dash (proc_pid_mountinfo(5)).
             let (fields, rest) = line.split_once(" - ")?;
-            let mut fields = fields.split(' ').skip(3);
+            let mut fields = fields.split(' ').skip(2);
+            let device = fields.next()?.to_owned();
             let (part, point) = (unescape(fields.next()?), unescape(fields.next()?).into());
             let mut rest = rest.split(' ');
             let (kind, source) = (rest.next()?.to_owned(), unescape(rest.next()?));
-            Some(Mount { point, part, kind, source })
+            Some(Mount { point, part, kind, source, device })
         });
         Mounts(mounts.collect())
     }
@@ -88,7 +96,7 @@ impl Mounts {
     /// begin: the top itself, what is mounted below it, and what links (path below the folder to
     /// what is behind it) lead to on other drives.
     pub fn drives(&self, root: &Path, links: &BTreeMap<String, String>) -> Drives {
-        let names = names_of_devices();
+        let names = LastingNames::read();
         let mut drives = Drives::new();
         let top = self.around(root);
         drives.insert(String::new(), top.map(|mount| mount.name(&names)).unwrap_or_default());
@@ -106,10 +114,36 @@ impl Mounts {
 
     /// The drive that a real path is on, as [`drives`](Self::drives) names it.
     pub fn drive(&self, real: &Path) -> String {
-        self.around(real).map(|mount| mount.name(&names_of_devices())).unwrap_or_default()
+        self.around(real).map(|mount| mount.name(&LastingNames::read())).unwrap_or_default()
     }
 
-    fn put_below(&self, top: &Path, path: &str, names: &DeviceNames, drives: &mut Drives) {
+    /// Drives of a folder at `root` as they were recorded, where some were recorded by the names of
+    /// their devices, as the system gave them no others then: those that are so now get the names
+    /// that last.
+    pub fn renamed(
+        &self,
+        recorded: &Drives,
+        root: &Path,
+        links: &BTreeMap<String, String>,
+    ) -> Drives {
+        let names = LastingNames::read();
+        let place = |path: &str| {
+            let link = links.iter().find(|(link, _)| mostra_core::drives::is_below(path, link));
+            match link {
+                Some((link, target)) => {
+                    Path::new(target).join(path[link.len()..].trim_start_matches('/'))
+                }
+                None => root.join(path),
+            }
+        };
+        let lasting = |path: &str, name: &String| {
+            let mount = self.around(&place(path)).filter(|mount| mount.passing_name() == *name);
+            mount.map_or_else(|| name.clone(), |mount| mount.name(&names))
+        };
+        recorded.iter().map(|(path, name)| (path.clone(), lasting(path, name))).collect()
+    }
+
+    fn put_below(&self, top: &Path, path: &str, names: &LastingNames, drives: &mut Drives) {
         for mount in &self.0 {
             let below = mount.point.strip_prefix(top).ok().and_then(Path::to_str);
             if let Some(below) = below.filter(|below| !below.is_empty()) {
@@ -123,23 +157,16 @@ impl Mounts {
 impl Mount {
     /// What the file system is called the next time as well: a disk gets another device name
     /// when it is plugged in again, but keeps its own.
-    fn name(&self, names: &DeviceNames) -> String {
-        let source = names.get(Path::new(&self.source)).map_or(&self.source, |uuid| uuid);
+    fn name(&self, names: &LastingNames) -> String {
+        let lasting = names.of(&self.source, &self.device, &self.kind, &self.point);
+        let source = lasting.as_deref().unwrap_or(&self.source);
         format!("{} {source} {}", self.kind, self.part)
     }
-}
 
-/// Devices by path, with the names of the file systems on them (UUID).
-type DeviceNames = HashMap<PathBuf, String>;
-
-fn names_of_devices() -> DeviceNames {
-    let links = std::fs::read_dir("/dev/disk/by-uuid").into_iter().flatten().flatten();
-    links
-        .filter_map(|link| {
-            let device = std::fs::canonicalize(link.path()).ok()?;
-            Some((device, link.file_name().into_string().ok()?))
-        })
-        .collect()
+    /// The same by the name of its device, which the next disk may have.
+    fn passing_name(&self) -> String {
+        format!("{} {} {}", self.kind, self.source, self.part)
+    }
 }
 
 /// Blanks and the like stand as a backslash and three octal digits.

@@ -326,7 +326,11 @@ mod tests {
         assert_eq!(read(&vec![b'a'; BYTES + 1], "m3u"), Err(Reason::PlaylistTooLarge));
         let entities = b"<!DOCTYPE x [<!ENTITY a \"b\">]><playlist>&a;</playlist>";
         assert!(matches!(read(entities, "xspf"), Err(Reason::PlaylistDamaged(_))));
-        assert_eq!(read(&b"a\n".repeat(ENTRIES + 5), "m3u").unwrap().len(), ENTRIES);
+        let line = b"music/Harbour at dawn.mp3\n";
+        assert_eq!(read(&line.repeat(ENTRIES + 5), "m3u").unwrap().len(), ENTRIES);
+        // Of a list of nothing but short lines fewer are read.
+        let few = read(&b"a\n".repeat(ENTRIES), "m3u").unwrap().len();
+        assert!((SPARE..ENTRIES).contains(&few), "{few}");
     }
 
     #[test]

@@ -23,6 +23,36 @@ const OPEN: usize = 4096;
 const WAITING: usize = 20_000;
 const PROVING: usize = 100_000;
 
+/// Bytes of one device's sightings that are recorded in an hour beside its proof.
+const HOURLY: usize = 512 << 10;
+const HOUR: Duration = Duration::from_secs(3600);
+/// What a row takes beside what was done.
+const ROW: usize = 120;
+
+/// What each device may still have recorded in this hour.
+#[derive(Debug, Default)]
+struct HourlyRoom {
+    began: Option<Moment>,
+    taken: HashMap<DeviceId, usize>,
+}
+
+impl HourlyRoom {
+    /// Whether there is room for a sighting; takes it then.
+    fn take(&mut self, now: Moment, sighting: &Sighting) -> bool {
+        if self.began.is_none_or(|began| now.since(began) >= HOUR) {
+            self.began = Some(now);
+            self.taken.clear();
+        }
+        let taken = self.taken.entry(sighting.device).or_default();
+        let act = serde_json::to_string(&sighting.act).map_or(0, |text| text.len());
+        let fits = *taken + act + ROW <= HOURLY;
+        if fits {
+            *taken += act + ROW;
+        }
+        fits
+    }
+}
+
 /// Who decided, where the doorway did.
 const DOORWAY: &str = "the doorway";
 
@@ -34,6 +64,8 @@ pub(super) struct Unsaved {
     /// Sightings of this minute.
     open: Coalescer,
     opened: Option<Moment>,
+    /// What each device may still have recorded.
+    room: HourlyRoom,
     /// Sightings to be recorded.
     sightings: Vec<Sighting>,
     /// Files of which no proof is kept any more.
@@ -47,6 +79,7 @@ impl Default for Unsaved {
             seen: HashMap::new(),
             open: Coalescer::new(OPEN),
             opened: None,
+            room: HourlyRoom::default(),
             sightings: Vec::new(),
             files: Vec::new(),
         }
@@ -87,13 +120,21 @@ impl Unsaved {
         stale
     }
 
-    /// Takes what the minute held, once it is over.
-    pub(super) fn close_minute(&mut self, now: Moment, over: bool) {
+    /// Takes what the minute held, once it is over. Gives how many sightings found no room.
+    pub(super) fn close_minute(&mut self, now: Moment, over: bool) -> u64 {
         let over = over || self.opened.is_some_and(|opened| now.since(opened) > MINUTE);
-        if over && self.sightings.len() < WAITING {
-            self.opened = None;
-            self.sightings.extend(self.open.take());
+        if !over || self.sightings.len() >= WAITING {
+            return 0;
         }
+        self.opened = None;
+        let mut dropped = 0;
+        for sighting in self.open.take() {
+            match self.room.take(now, &sighting) {
+                true => self.sightings.push(sighting),
+                false => dropped += u64::from(sighting.times),
+            }
+        }
+        dropped
     }
 }
 
@@ -253,5 +294,41 @@ async fn forget_evicted(devices: &Devices, unsaved: &mut Unsaved) {
     if let Err(error) = devices.context.records.drop_devices(&gone).await {
         tracing::warn!("devices are not forgotten yet: {error}");
         devices.evicted().extend(gone);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use mostra_core::sighting::{Act, Contact};
+
+    use super::*;
+
+    /// What an hour of a device adds that does as many different things as there are, as often as it
+    /// can.
+    #[test]
+    fn an_hour_of_the_worst_sender_adds_less_than_a_mebibyte() {
+        let mut unsaved = Unsaved::default();
+        let contact = Contact::Address([192, 0, 2, 7].into());
+        let (mut now, mut bytes) = (Moment::from_secs(1_767_225_600), 0);
+        for n in 0..36_000_u32 {
+            now += Duration::from_millis(100);
+            let act = match n % 3 {
+                0 => Act::Faulted { action: format!("A{n}").repeat(40), code: n as u16 },
+                1 => Act::Refused { status: n as u16 },
+                _ => Act::Searched { target: format!("uuid:{n}") },
+            };
+            unsaved.keep(now, Sighting::new(DeviceId(1), contact, now, act));
+            unsaved.close_minute(now, false);
+        }
+        unsaved.close_minute(now, true);
+        for sighting in &unsaved.sightings {
+            bytes += serde_json::to_string(&sighting.act).unwrap().len() + ROW;
+        }
+        assert!(bytes < 1 << 20, "{bytes} bytes");
+        assert!(!unsaved.sightings.is_empty());
+        // Another loses nothing by it.
+        unsaved.keep(now, Sighting::new(DeviceId(2), contact, now, Act::Connected));
+        unsaved.close_minute(now, true);
+        assert!(unsaved.sightings.iter().any(|sighting| sighting.device == DeviceId(2)));
     }
 }

@@ -67,13 +67,13 @@ pub async fn run(devices: Arc<Devices>) {
                 streams_before = streams;
             }
             _ = save_due.tick() => {
-                unsaved.close_minute(devices.context.now(), false);
+                close_minute(&devices, unsaved, false);
                 save(&devices, unsaved).await;
                 devices.save_walkthroughs().await;
             }
             () = devices.record_wanted.notified() => {
                 digest(&devices, unsaved);
-                unsaved.close_minute(devices.context.now(), true);
+                close_minute(&devices, unsaved, true);
                 save(&devices, unsaved).await;
                 devices.recorded.send_modify(|times| *times += 1);
             }
@@ -91,7 +91,7 @@ pub async fn run(devices: Arc<Devices>) {
     }
     // What came in just before the stop is kept as well.
     digest(&devices, unsaved);
-    unsaved.close_minute(devices.context.now(), true);
+    close_minute(&devices, unsaved, true);
     let saved = async {
         save(&devices, unsaved).await;
         devices.save_walkthroughs().await;
@@ -101,6 +101,12 @@ pub async fn run(devices: Arc<Devices>) {
     let mut left = left(&devices, unsaved);
     devices.left_of_walkthroughs(&mut left);
     devices.context.keep_unsaved(left);
+}
+
+/// Takes what the minute held, once it is over.
+fn close_minute(devices: &Devices, unsaved: &mut Unsaved, over: bool) {
+    let dropped = unsaved.close_minute(devices.context.now(), over);
+    devices.lost.fetch_add(dropped, Ordering::Relaxed);
 }
 
 /// Notes what was reported and acknowledged since the last look; true if that is to be saved at

@@ -1,5 +1,6 @@
 //! How the catalogue that everybody is shown comes from the records and changes.
 
+use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -7,6 +8,7 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use mostra_core::catalogue::{Catalogue, CatalogueOptions, Change, File, Touched};
 use mostra_core::ids::{FolderId, UpdateId};
+use mostra_media::mounts::Mounts;
 use mostra_store::{Counter, Loaded, RawFiles, StoreError};
 use rayon::iter::{ParallelDrainRange as _, ParallelIterator as _};
 use tokio::sync::{mpsc, watch};
@@ -70,6 +72,7 @@ impl Library {
     /// [`StoreError`] when the records do not answer or are damaged.
     pub async fn load(&self) -> Result<(), StoreError> {
         let loaded = self.context.records.load(None).await?;
+        let mounts = Mounts::read();
         for folder in &loaded.folders {
             let serial = folder.folder.serial;
             let left = self.context.records.left_out(serial).await?.len() as u32;
@@ -77,7 +80,9 @@ impl Library {
                 known.scanned = folder.scanned;
                 known.excluded.clone_from(&folder.excluded);
                 known.links.clone_from(&folder.links);
-                known.drives.clone_from(&folder.drives);
+                let root = Path::new(&folder.folder.root);
+                let renamed = |drives| mounts.renamed(drives, root, &folder.links);
+                known.drives = folder.drives.as_ref().map(renamed);
                 known.left_out = left;
             });
         }

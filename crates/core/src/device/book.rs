@@ -82,7 +82,10 @@ impl DeviceBook {
         self.last_id = self.last_id.max(number);
     }
 
-    /// The number of the device that this is, if it was met before.
+    /// The number of the device that this seems to be, if it was met before. Where the system does
+    /// not know the hardware address, that is whoever was last at the address: enough to tell what a
+    /// datagram may be of, and to whom not to answer, but not to let anybody in
+    /// ([`meet`](Self::meet)).
     pub fn find(&self, address: Ipv4Addr, hardware: Option<Hardware>) -> Option<DeviceId> {
         let at_address = self.by_address.get(&address).copied();
         match hardware {
@@ -95,7 +98,10 @@ impl DeviceBook {
         }
     }
 
-    /// Somebody at this address connects. `None` where there is no room for a record of it.
+    /// Somebody at this address connects. `None` where there is no room for a record of it, and where
+    /// the system does not know the hardware address of who connects from the address of a device that
+    /// has one: a device is not somebody else because its neighbour entry is missing, and nobody is
+    /// let in as that device.
     pub fn meet(
         &mut self,
         now: Moment,
@@ -103,6 +109,10 @@ impl DeviceBook {
         hardware: Option<Hardware>,
     ) -> Option<Meeting> {
         let known = self.find(address, hardware);
+        let has_hardware = |id| self.devices.get(&id).is_some_and(Device::has_hardware);
+        if hardware.is_none() && known.is_some_and(has_hardware) {
+            return None;
+        }
         let mut forgotten = None;
         let id = match known {
             Some(id) => id,

@@ -61,19 +61,31 @@ impl Sighting {
     }
 }
 
-/// Puts together what comes in between two looks, in bounded room.
+/// What part of the room one device may take of it, at most.
+const SHARE: usize = 16;
+
+/// Puts together what comes in between two looks, in bounded room. One device takes at most a
+/// sixteenth of it; once all of it is taken, who has least takes the place of who has most. So a
+/// device that shouts loses its own sightings, and nobody else's.
 #[derive(Debug)]
 pub struct Coalescer {
     most: usize,
     sightings: Vec<Sighting>,
     by_key: HashMap<(DeviceId, Contact, Act), usize>,
+    by_device: HashMap<DeviceId, usize>,
     dropped: u64,
 }
 
 impl Coalescer {
     /// With room for so many that differ.
     pub fn new(most: usize) -> Coalescer {
-        Coalescer { most, sightings: Vec::new(), by_key: HashMap::new(), dropped: 0 }
+        Coalescer {
+            most,
+            sightings: Vec::new(),
+            by_key: HashMap::new(),
+            by_device: HashMap::new(),
+            dropped: 0,
+        }
     }
 
     /// Notes a sighting; what there is no room for is counted.
@@ -86,17 +98,48 @@ impl Coalescer {
             },
             None => sighting,
         };
-        if self.sightings.len() >= self.most {
+        let own = self.by_device.get(&sighting.device).copied().unwrap_or(0);
+        if own >= (self.most / SHARE).max(1) {
             self.dropped += u64::from(sighting.times);
             return;
         }
-        self.by_key.insert(key, self.sightings.len());
-        self.sightings.push(sighting);
+        let at = if self.sightings.len() < self.most {
+            self.sightings.push(sighting.clone());
+            self.sightings.len() - 1
+        } else {
+            let Some(at) = self.make_room(own) else {
+                self.dropped += u64::from(sighting.times);
+                return;
+            };
+            self.sightings[at] = sighting.clone();
+            at
+        };
+        *self.by_device.entry(sighting.device).or_default() += 1;
+        self.by_key.insert(key, at);
+    }
+
+    /// Drops the last sighting of the device that has most, if that is more than who asks has, and
+    /// would have; gives its place.
+    fn make_room(&mut self, own: usize) -> Option<usize> {
+        let (loudest, count) = self.by_device.iter().max_by_key(|(_, count)| **count)?;
+        let loudest = (*count > own + 1).then_some(*loudest)?;
+        let at = self.sightings.iter().rposition(|sighting| sighting.device == loudest)?;
+        let gone = &self.sightings[at];
+        self.dropped += u64::from(gone.times);
+        let key = gone.key();
+        if self.by_key.get(&key) == Some(&at) {
+            self.by_key.remove(&key);
+        }
+        *self.by_device.get_mut(&loudest)? -= 1;
+        Some(at)
     }
 
     /// Takes all that came, in the order in which it began.
     pub fn take(&mut self) -> Vec<Sighting> {
         self.by_key.clear();
+        self.by_device.clear();
+        // What took another's place stands before what came earlier.
+        self.sightings.sort_by_key(|sighting| sighting.first);
         std::mem::take(&mut self.sightings)
     }
 
@@ -222,12 +265,12 @@ mod tests {
 
     #[test]
     fn a_flood_is_put_together_and_bounded() {
-        let mut coalescer = Coalescer::new(10);
+        let mut coalescer = Coalescer::new(160);
         for n in 0..100_000 {
             coalescer.note(sighting(n, Act::Connected));
         }
         for n in 0..100 {
-            coalescer.note(sighting(n, Act::Searched { target: format!("urn:{n}") }));
+            coalescer.note(sighting(n, Act::Refused { status: 400 + n as u16 }));
         }
         assert_eq!(coalescer.dropped(), 91);
         let all = coalescer.take();
@@ -237,8 +280,30 @@ mod tests {
     }
 
     #[test]
+    fn who_shouts_takes_no_room_from_others() {
+        let mut coalescer = Coalescer::new(64);
+        let of = |device, n: u16| {
+            let act = Act::Refused { status: 400 + n };
+            Sighting { device: DeviceId(device), ..sighting(1, act) }
+        };
+        for n in 0..1000_u16 {
+            for device in 0..40 {
+                coalescer.note(of(device, n));
+            }
+        }
+        // There is no room left, and each of these finds one.
+        (50..60).for_each(|device| coalescer.note(of(device, 0)));
+        let all = coalescer.take();
+        assert_eq!(all.len(), 64);
+        for device in (0..40).chain(50..60) {
+            let own = all.iter().filter(|sighting| sighting.device == DeviceId(device)).count();
+            assert!((1..=4).contains(&own), "{own} of {device}");
+        }
+    }
+
+    #[test]
     fn bytes_that_go_on_are_one_run_and_others_stay_in_their_order() {
-        let mut coalescer = Coalescer::new(10);
+        let mut coalescer = Coalescer::new(160);
         for (from, to) in [(0, 100), (100, 200), (5000, 5100), (150, 300)] {
             coalescer.note(sighting(1, took(7, from, to)));
         }
@@ -277,7 +342,10 @@ mod tests {
             Just(Act::Connected),
             Just(Act::Announced),
             Just(Act::Described),
-            (0u8..3).prop_map(|n| Act::Searched { target: format!("urn:{n}") }),
+            (1u8..4).prop_map(|n| {
+                let target = format!("urn:schemas-upnp-org:device:MediaServer:{n}");
+                Act::Searched { target }
+            }),
             (any::<bool>(), 0u32..3, kinds).prop_map(|(root, items, kinds)| {
                 let kinds = if items == 0 { Kinds::NONE } else { kinds };
                 Act::Listed {
@@ -305,7 +373,7 @@ mod tests {
             look in 1usize..20,
             days in 0u64..200,
         ) {
-            let mut coalescer = Coalescer::new(1000);
+            let mut coalescer = Coalescer::new(16_000);
             let mut state = ProofState::default();
             let mut kept = Vec::new();
             let mut now = Moment::from_secs(1_767_225_600);

@@ -2,13 +2,14 @@
 //! come in floods, and what is [proven](crate::proof) can be told from them again.
 
 mod kept;
+mod known;
 
 use std::fmt;
 use std::net::Ipv4Addr;
 use std::str::FromStr;
 
 use mostra_protocol::Moment;
-use mostra_protocol::model::text::{NAME, TITLE, tamed};
+use mostra_protocol::model::text::{TITLE, tamed};
 use serde::{Deserialize, Serialize};
 
 use crate::device::Hardware;
@@ -226,12 +227,15 @@ impl Act {
         }
     }
 
-    /// The same with texts as they can be kept (SEC-12).
+    /// The same with texts as they can be kept (SEC-12): names that a device chose as far as our
+    /// tables know them.
     fn tamed(self) -> Act {
         match self {
-            Act::Searched { target } => Act::Searched { target: tamed(target, NAME) },
-            Act::Answered { action } => Act::Answered { action: tamed(action, NAME) },
-            Act::Faulted { action, code } => Act::Faulted { action: tamed(action, NAME), code },
+            Act::Searched { target } => Act::Searched { target: known::target(&target) },
+            Act::Answered { action } => Act::Answered { action: known::action(&action).into() },
+            Act::Faulted { action, code } => {
+                Act::Faulted { action: known::action(&action).into(), code }
+            }
             Act::Listed { root, items, of, kinds, title, files } => {
                 Act::Listed { root, items, of, kinds, title: tamed(title, TITLE), files }
             }
