@@ -1,13 +1,15 @@
 //! What somebody on the network, or a local user, tries against the house (docs/security.md).
 
+use std::fs;
 use std::io::{Read as _, Write as _};
 use std::net::{Ipv4Addr, TcpListener, TcpStream, UdpSocket};
+use std::os::unix::fs::symlink;
 use std::sync::{Arc, Barrier};
 use std::time::Duration;
 
-use mostra_tests::raw::{ask, call};
+use mostra_tests::raw::{ask, browse, call};
 use mostra_tests::wires::{ip, wired};
-use mostra_tests::{in_a_house, query, until};
+use mostra_tests::{in_a_house, media, query, until};
 
 /// The most memory that a process has used, in bytes.
 fn most_memory_of(process: u32) -> u64 {
@@ -132,5 +134,45 @@ fn nobody_is_let_in_as_a_device_whose_hardware_address_is_not_known_now() {
             (there.get(&format!("http://10.77.0.1:7640{path}")) == "200").then_some(())
         });
         assert_eq!(house.json(&["device", "list"]).as_array().unwrap().len(), 1);
+    });
+}
+
+/// N6: a link in a folder for guests into a private one.
+#[test]
+fn a_link_into_another_published_folder_gives_nothing_of_it_away() {
+    in_a_house(|house| {
+        const GUEST: &str = "127.0.0.73";
+        // A link into a hidden directory would not be followed anyway.
+        let place = tempfile::Builder::new().prefix("mostra-links").tempdir().unwrap();
+        let top = place.path().to_owned();
+        let (guests, private) = (top.join("guests"), top.join("private"));
+        fs::create_dir_all(&guests).unwrap();
+        fs::create_dir_all(private.join("deep")).unwrap();
+        fs::copy(media("Sound/Night log.mp3"), guests.join("open.mp3")).unwrap();
+        fs::copy(media("Sound/Night log.mp3"), private.join("deep/secret.mp3")).unwrap();
+        let _service = house.begin();
+        let add = |place: &std::path::Path, label: &str| {
+            house.mostra(&["folder", "add", place.to_str().unwrap(), "--label", label]);
+        };
+        add(&guests, "Guests");
+        // It was followed, as long as nothing else was published there.
+        symlink(private.join("deep"), guests.join("x")).unwrap();
+        until(20, "the link to be followed", || {
+            (house.json(&["status"])["items"] == 2).then_some(())
+        });
+        house.meet(GUEST);
+        house.mostra(&["device", "admit", GUEST, "--folders", "Guests"]);
+        add(&private, "Private");
+        let seen = || browse(GUEST, "music-all").text();
+        until(20, "the link to be followed no more", || {
+            seen().contains("<TotalMatches>1<").then_some(())
+        });
+        // Neither is one to what is around it, or to a file in it.
+        symlink(&top, guests.join("y")).unwrap();
+        symlink(private.join("deep/secret.mp3"), guests.join("z.mp3")).unwrap();
+        house.mostra(&["folder", "rescan", "Guests"]);
+        assert!(seen().contains("<TotalMatches>1<"), "{}", seen());
+        let shown = house.mostra(&["folder", "show", "Guests"]);
+        assert!(shown.contains("a link into Private, which is published itself"), "{shown}");
     });
 }

@@ -3,9 +3,10 @@
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
+use std::process::Command;
 
 use mostra_tests::raw::browse;
-use mostra_tests::{Cluster, House, by_socket_for_all, in_a_house, media, query, until};
+use mostra_tests::{Cluster, House, by_socket_for_all, in_a_house, media, psql, query, until};
 
 const KNOWN: &str = "127.0.0.61";
 const NEW: &str = "127.0.0.62";
@@ -50,11 +51,41 @@ fn attention(house: &House) -> String {
     house.json(&["status"])["attention"].to_string()
 }
 
-/// R1: read-only for a while.
+/// Starts a cluster that says its messages in German, so that nothing can hang on their words.
+fn start_in_german(cluster: &Cluster) -> String {
+    use std::os::unix::fs::PermissionsExt as _;
+    cluster.start(true);
+    cluster.stop();
+    let locales = cluster.data.parent().unwrap().join("locales");
+    fs::create_dir_all(&locales).unwrap();
+    let made = Command::new("localedef")
+        .args(["-i", "de_DE", "-f", "UTF-8"])
+        .arg(locales.join("de_DE.UTF-8"))
+        .status();
+    assert!(made.unwrap().success());
+    for place in [&locales, &locales.join("de_DE.UTF-8")] {
+        fs::set_permissions(place, fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let config = cluster.place().join("postgresql.auto.conf");
+    let mut text = fs::read_to_string(&config).unwrap();
+    text.push_str("lc_messages = 'de_DE.UTF-8'\n");
+    fs::write(&config, text).unwrap();
+    let started = cluster.script("start", |command| {
+        command.env("LOCPATH", &locales).env("MOSTRA_POSTGRES_FAST", "1");
+    });
+    assert!(started.status.success(), "{}", String::from_utf8_lossy(&started.stderr));
+    let url = String::from_utf8(started.stdout).unwrap().trim().to_owned();
+    let refused = psql(&url).args(["-c", "select nonsense"]).output().unwrap();
+    let said = String::from_utf8_lossy(&refused.stderr).into_owned();
+    assert!(said.contains("existiert nicht"), "{said}");
+    url
+}
+
+/// R1: read-only for a while, and 14: in another language.
 #[test]
 fn what_devices_prove_while_postgresql_only_reads_is_kept_and_saved() {
     let cluster = Cluster::new();
-    let url = cluster.start(true);
+    let url = start_in_german(&cluster);
     in_a_house(move |house| {
         let house = House { database_url: url.clone(), ..house };
         let mut service = house.begin();

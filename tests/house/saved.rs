@@ -70,8 +70,12 @@ fn saved_records_are_listed_checked_and_restored_and_what_was_here_is_kept() {
         assert!(said.contains("--yes"), "{said}");
         let process = service.id();
         let said = house.mostra(&["records", "restore", file.to_str().unwrap(), "--yes"]);
-        assert!(said.contains("are restored"), "{said}");
+        assert!(said.contains("are restored") && said.contains("mostra login"), "{said}");
         assert_eq!(service.id(), process, "the service started itself again");
+        // No session goes on or comes back, whatever was saved of them.
+        assert!(house.mostra_fails(&["status"]).contains("mostra login"));
+        assert_eq!(query(&house.database_url, "select count(*) from session"), "0");
+        house.sign_in();
         until(10, "the catalogue", || (house.json(&["status"])["loaded"] == true).then_some(()));
         assert_eq!(known(&house), before, "decision and ids are as they were");
         assert_eq!(house.mostra(&["house", "name"]).trim(), "Mostra");
@@ -81,6 +85,7 @@ fn saved_records_are_listed_checked_and_restored_and_what_was_here_is_kept() {
         let kept = kept.iter().find(|saved| saved["because"] == "before-restore").unwrap();
         assert_eq!(kept["house"], "Another");
         house.mostra(&["records", "restore", kept["name"].as_str().unwrap(), "--yes"]);
+        house.sign_in();
         assert_eq!(house.mostra(&["house", "name"]).trim(), "Another");
     });
 }

@@ -190,10 +190,18 @@ impl House {
     /// The same of another command.
     pub fn begin_as(&self, command: &mut Command) -> Running {
         let running = self.answering(self.launch_as(command));
-        fs::write(self.data.path().join("password"), PASSWORD).expect("a password file");
-        let file = self.data.path().join("password");
-        self.mostra(&["login", "--password-file", file.to_str().expect("text")]);
+        self.sign_in();
         running
+    }
+
+    /// Signs the client in.
+    ///
+    /// # Panics
+    /// When that is refused.
+    pub fn sign_in(&self) {
+        let file = self.data.path().join("password");
+        fs::write(&file, PASSWORD).expect("a password file");
+        self.mostra(&["login", "--password-file", file.to_str().expect("text")]);
     }
 
     /// What the service logged.

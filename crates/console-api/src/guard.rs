@@ -1,6 +1,6 @@
 //! Checks before every console request, and fields on every answer.
 
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 use actix_web::body::{BoxBody, EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -8,6 +8,7 @@ use actix_web::http::header::{self, HeaderName, HeaderValue};
 use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
 use actix_web::{ResponseError, web};
+use mostra_net::{Interfaces, ServedInterface};
 
 use super::Side;
 use super::problem::ApiFailure;
@@ -45,7 +46,11 @@ pub(crate) async fn check<B: MessageBody + 'static>(
         ("cross-origin-resource-policy", "same-origin"),
         ("permissions-policy", "camera=(), microphone=(), geolocation=()"),
     ] {
-        answer.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+        // What a handler says of its own answer is stricter.
+        if !answer.headers().contains_key(name) {
+            let name = HeaderName::from_static(name);
+            answer.headers_mut().insert(name, HeaderValue::from_static(value));
+        }
     }
     if !answer.headers().contains_key(header::CACHE_CONTROL) {
         answer.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
@@ -58,7 +63,7 @@ fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), ApiFa
     let peer = request.peer_addr().ok_or_else(|| forbidden("Unknown sender"))?;
     let near = match (place.side, peer.ip()) {
         (Side::Loopback, address) => address.is_loopback(),
-        (Side::House, IpAddr::V4(a)) => a.is_private() || a.is_link_local() || a.is_loopback(),
+        (Side::House, IpAddr::V4(peer)) => peer.is_loopback() || is_in_house(peer, place.address),
         (Side::House, IpAddr::V6(_)) => false,
     };
     if !near {
@@ -82,6 +87,14 @@ fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), ApiFa
         }
     }
     Ok(())
+}
+
+/// Whether somebody is in the subnet of the interface at which this listener is: not in a network that
+/// only leads here, such as those of containers and tunnels.
+fn is_in_house(peer: Ipv4Addr, listener: SocketAddr) -> bool {
+    let at = Interfaces::Listed(vec![listener.ip().to_string()]);
+    let interfaces = ServedInterface::present(&at).unwrap_or_default();
+    interfaces.iter().any(|interface| interface.address == peer || interface.holds(peer))
 }
 
 /// Whether a Host or an Origin's authority names this listener.

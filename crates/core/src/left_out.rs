@@ -43,6 +43,8 @@ pub enum Reason {
     DeadLink,
     /// A link that leads around in a circle, or to what is listed already.
     ListedAlready,
+    /// A link into another published folder, of which that one's grant decides; its label.
+    OtherFolder(String),
     /// A link to where no media are kept.
     Forbidden,
     /// Where the service keeps its own things.
@@ -120,6 +122,7 @@ impl Reason {
             | Reason::Playlist
             | Reason::Growing
             | Reason::ListedAlready
+            | Reason::OtherFolder(_)
             | Reason::Forbidden
             | Reason::Own
             | Reason::Unreadable(ReadFailure::Gone | ReadFailure::System(_))
@@ -140,6 +143,12 @@ impl fmt::Display for Reason {
             Reason::Growing => "it is still being written; it comes when complete",
             Reason::DeadLink => "a link that leads nowhere now",
             Reason::ListedAlready => "a link to what this folder lists already",
+            Reason::OtherFolder(label) => {
+                return write!(
+                    f,
+                    "a link into {label}, which is published itself: whoever may see that folder finds it there"
+                );
+            }
             Reason::Forbidden => "a link into the system's own or hidden folders",
             Reason::Own => "the service's own directory",
             Reason::NoAnswer => "its drive or network share does not answer",

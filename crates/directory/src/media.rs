@@ -23,6 +23,7 @@ use mostra_core::playback::Layout;
 use mostra_core::present;
 use mostra_core::resource::{Length, Resource, ResourceId, Source};
 use mostra_core::sighting::{Act, Attempt};
+use mostra_core::station::Address;
 use mostra_media::subtitle;
 use mostra_protocol::server::conditions::Validators;
 
@@ -91,7 +92,12 @@ async fn media(
                 }
                 Err(NotHeard::Forbidden) => HttpResponse::NotFound().finish(),
                 Err(why) => {
-                    tracing::info!("{address:?} is not heard: {why}");
+                    // The rest of an address may hold a secret of the household's.
+                    let host = Address::parse(&address).map(|address| address.host().to_owned());
+                    tracing::info!(
+                        "the station at {} is not heard: {why}",
+                        host.unwrap_or_default()
+                    );
                     finish(answer_of(&Delivery::busy(5)))
                 }
             }

@@ -106,11 +106,17 @@ impl Snapshot {
 }
 
 /// Puts the records of a dump in the place of those that are there, all or nothing. Numbers that
-/// never go back, as of ids, do not go back for a house that stays the same.
+/// never go back, as of ids, do not go back for a house that stays the same. All sessions end.
 ///
 /// # Errors
 /// [`DumpError`]; the records are as they were then.
 pub async fn restore(url: &str, dump: &Path) -> Result<(), DumpError> {
+    // A session that was ended since would be good again (N10).
+    copy_back(url, dump, "delete from public.session;\n").await
+}
+
+/// Restores, and runs one more statement in the same transaction.
+async fn copy_back(url: &str, dump: &Path, last: &str) -> Result<(), DumpError> {
     let mut read = program("pg_restore", url)?;
     read.args(["--file=-", "--no-owner", "--no-privileges", "--exit-on-error"]).arg(dump);
     let mut read = start("pg_restore", read.stdout(Stdio::piped()).stdin(Stdio::null()))?;
@@ -139,7 +145,7 @@ pub async fn restore(url: &str, dump: &Path) -> Result<(), DumpError> {
     let outcome = finish("pg_restore", read).await;
     // Without the last word nothing is kept of what was written.
     let last = match (&copied, &outcome) {
-        (Ok(_), Ok(())) => into.write_all(AFTER.as_bytes()).await,
+        (Ok(_), Ok(())) => into.write_all(format!("{AFTER}{last}commit;\n").as_bytes()).await,
         _ => Ok(()),
     };
     drop(into);
@@ -193,7 +199,6 @@ update public.counter c set value = greatest(c.value, b.value)
   from pg_temp.counter_before b
   where b.name = c.name and exists (select from pg_temp.udn_before u
     join public.setting s on s.name = 'udn' and s.value = u.value);
-commit;
 ";
 
 /// Restores a dump into a database of its own, counts what came, and empties it again.
@@ -205,7 +210,7 @@ pub async fn restored_counts(url: &str, dump: &Path) -> Result<BTreeMap<String, 
     let counts = async {
         // The tables that restoring expects to find, and takes away.
         let records = Records::open(&scratch, std::time::Duration::from_secs(10)).await?;
-        restore(&scratch, dump).await?;
+        copy_back(&scratch, dump, "").await?;
         let counts = count_all(&records.database).await?;
         let clear = "do $$ declare one record; begin
               for one in select tablename from pg_catalog.pg_tables where schemaname = 'public' loop

@@ -182,12 +182,12 @@ impl Accounts {
             return Err(AccountError::Name);
         }
         password::check(&password)?;
-        self.attempts.begin(source)?;
+        self.attempts.begin(source, password::CODE)?;
         let trusted = on_host && !self.any().await?;
         if !trusted && !self.use_code(code.unwrap_or_default()) {
             return Err(AccountError::Code);
         }
-        self.attempts.succeeded(source);
+        self.attempts.succeeded(source, password::CODE);
         let hash = password::hash(password).await?;
         match self.context.records.add_account(name, &hash).await? {
             true => Ok(()),
@@ -260,11 +260,11 @@ impl Accounts {
         let mut kept = None;
         if let Some((current, token)) = own {
             // Whoever finds a console left open must not take the account over.
-            self.attempts.begin(source)?;
+            self.attempts.begin(source, name)?;
             if !password::fits(Some(recorded), current.unwrap_or_default()).await? {
                 return Err(AccountError::WrongCurrent);
             }
-            self.attempts.succeeded(source);
+            self.attempts.succeeded(source, name);
             kept = Some(token);
         }
         let hash = password::hash(password).await?;
@@ -286,12 +286,16 @@ impl Accounts {
         password: String,
         program: bool,
     ) -> Result<String, AccountError> {
-        self.attempts.begin(source)?;
+        self.attempts.begin(source, name)?;
         let recorded = self.context.records.password_hash(name).await?;
+        if recorded.is_none() && self.attempts.begin(source, password::NOBODY_NAMED).is_err() {
+            // Who goes on with names of nobody takes no turns at hashing from others.
+            return Err(AccountError::WrongPassword);
+        }
         if !password::fits(recorded, password).await? {
             return Err(AccountError::WrongPassword);
         }
-        self.attempts.succeeded(source);
+        self.attempts.succeeded(source, name);
         let token = hex(&random_bytes::<32>());
         let began = self.session_time();
         let session = Session {

@@ -121,15 +121,30 @@ pub fn hash_now(password: &str) -> Result<String, argon2::password_hash::Error> 
     })
 }
 
-/// Sign-ins by source, to slow guessing down.
+/// Who guesses at what: an account's name from an address. A right password is refused only for the pair
+/// that guessed too often, so nobody keeps others out by guessing at their accounts from elsewhere, or at
+/// other accounts from here.
+type Guesser = (IpAddr, String);
+
+/// What is guessed at where it is no account: a one-time code, and names that nobody has. No account is
+/// called so.
+pub(super) const CODE: &str = "(code)";
+pub(super) const NOBODY_NAMED: &str = "(nobody)";
+
+/// Sign-ins by account and source, to slow guessing down.
 #[derive(Debug, Default)]
-pub(super) struct Attempts(Mutex<HashMap<IpAddr, (u32, Instant)>>);
+pub(super) struct Attempts(Mutex<HashMap<Guesser, (u32, Instant)>>);
 
 /// Attempts without a success before each next one must wait, and how long.
 const FREE: u32 = 10;
 const WAIT: Duration = Duration::from_secs(10);
-/// Sources remembered.
-const SOURCES: usize = 1000;
+/// Pairs remembered, and bytes of a name in one.
+const PAIRS: usize = 1000;
+const NAME: usize = 64;
+
+fn guesser(source: IpAddr, account: &str) -> Guesser {
+    (source, account.chars().take(NAME).collect())
+}
 
 impl Attempts {
     /// Counts an attempt before it is looked at: of many at once, no more pass than of as many
@@ -137,28 +152,32 @@ impl Attempts {
     ///
     /// # Errors
     /// When its source has to wait.
-    pub(super) fn begin(&self, source: IpAddr) -> Result<(), AccountError> {
+    pub(super) fn begin(&self, source: IpAddr, account: &str) -> Result<(), AccountError> {
+        let pair = guesser(source, account);
         let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if attempts.len() >= SOURCES {
+        if attempts.len() >= PAIRS {
             attempts.retain(|_, (_, last)| last.elapsed() < Duration::from_secs(60));
         }
-        let full = attempts.len() >= SOURCES && !attempts.contains_key(&source);
-        let entry = attempts.entry(source).or_insert((0, Instant::now()));
-        let must_wait = entry.0 >= FREE && entry.1.elapsed() < WAIT;
-        if full {
-            attempts.remove(&source);
-        } else if !must_wait {
-            *entry = (entry.0 + 1, Instant::now());
+        if attempts.len() >= PAIRS && !attempts.contains_key(&pair) {
+            // Who makes up names forgets his own: each costs a turn at hashing all the same.
+            let oldest = attempts.iter().min_by_key(|(_, (times, last))| (*times, *last));
+            if let Some(oldest) = oldest.map(|(pair, _)| pair.clone()) {
+                attempts.remove(&oldest);
+            }
         }
-        if must_wait || full {
+        let entry = attempts.entry(pair).or_insert((0, Instant::now()));
+        let must_wait = entry.0 >= FREE && entry.1.elapsed() < WAIT;
+        if must_wait {
             return Err(AccountError::TooManyAttempts);
         }
+        *entry = (entry.0 + 1, Instant::now());
         Ok(())
     }
 
     /// An attempt was right.
-    pub(super) fn succeeded(&self, source: IpAddr) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).remove(&source);
+    pub(super) fn succeeded(&self, source: IpAddr, account: &str) {
+        let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        attempts.remove(&guesser(source, account));
     }
 }
 
@@ -170,11 +189,17 @@ mod tests {
     fn attempts_count_before_they_are_looked_at() {
         let attempts = Attempts::default();
         let source = |n: u8| IpAddr::from([192, 0, 2, n]);
-        let passed = (0..256).filter(|_| attempts.begin(source(1)).is_ok()).count();
+        let passed = (0..256).filter(|_| attempts.begin(source(1), "house").is_ok()).count();
         assert_eq!(passed, FREE as usize);
-        assert!(attempts.begin(source(2)).is_ok(), "others are not held up");
-        attempts.succeeded(source(1));
-        assert!(attempts.begin(source(1)).is_ok());
+        assert!(attempts.begin(source(2), "house").is_ok(), "others are not held up");
+        assert!(attempts.begin(source(1), "keeper").is_ok(), "nor is another account");
+        attempts.succeeded(source(1), "house");
+        assert!(attempts.begin(source(1), "house").is_ok());
+        // However many names are made up, no more pairs are remembered.
+        for n in 0..2 * PAIRS {
+            assert!(attempts.begin(source(3), &format!("made-up-{n}")).is_ok());
+        }
+        assert!(attempts.0.lock().unwrap().len() <= PAIRS);
     }
 
     #[tokio::test]

@@ -172,6 +172,17 @@ impl Library {
         records.add_folder(&new).await?;
         self.apply(vec![Change::PutFolder(folder.clone())]).await?;
         scan::start(self, &folder, ScanScope::Whole("first"));
+        // What others lead to by links is in a folder of its own now.
+        for other in self.catalogue().folders() {
+            let links = self.scans.known(other.serial).links;
+            let leads_there = |target: &String| {
+                let target = Path::new(target);
+                target.starts_with(&folder.root) || Path::new(&folder.root).starts_with(target)
+            };
+            if other.serial != folder.serial && links.values().any(leads_there) {
+                scan::start(self, other, ScanScope::Whole("link"));
+            }
+        }
         tracing::info!(path = folder.root, "published {:?}", folder.label);
         Ok(folder)
     }

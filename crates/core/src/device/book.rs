@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::Ipv4Addr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use mostra_protocol::Moment;
 
@@ -16,6 +17,9 @@ use crate::traits::{Observed, Rules, Traits};
 /// Most devices remembered; beyond, the one not seen for longest goes on which nobody decided
 /// (SEC-12).
 pub const DEVICES: usize = 2048;
+
+/// How long after it was last seen a device counts as one that waits for a person.
+const WAITS: Duration = Duration::from_secs(7 * 86_400);
 
 /// What came of meeting a device.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -117,7 +121,7 @@ impl DeviceBook {
         let id = match known {
             Some(id) => id,
             None => {
-                forgotten = self.make_room()?;
+                forgotten = self.make_room(now)?;
                 let id = self.new_id();
                 self.add(now, id)
             }
@@ -168,8 +172,10 @@ impl DeviceBook {
         self.index(&Endpoint { hardware, address, last_seen: now }, id);
     }
 
-    /// Makes room for one more: `None` if there is none; gives who had to go, if anybody.
-    fn make_room(&mut self) -> Option<Option<DeviceId>> {
+    /// Makes room for one more: `None` if there is none; gives who had to go, if anybody. Half of the
+    /// room is of those that came first and wait for a person: who comes under ever new hardware
+    /// addresses pushes none of them out.
+    fn make_room(&mut self, now: Moment) -> Option<Option<DeviceId>> {
         if self.devices.len() < DEVICES {
             return Some(None);
         }
@@ -177,7 +183,16 @@ impl DeviceBook {
         // Those that never asked go first, and those that wait before those that an open doorway
         // admitted.
         let rank = |d: &&Device| (d.asked.is_some(), d.standing == Standing::Admitted, d.last_seen);
-        let first = may_go.min_by_key(rank)?.id;
+        let mut may_go: Vec<&Device> = may_go.collect();
+        let waits = |device: &Device| {
+            device.standing == Standing::Waiting && now.since(device.last_seen) < WAITS
+        };
+        may_go.sort_by_key(|device| {
+            device.asked.filter(|_| waits(device)).map_or((true, now), |asked| (false, asked))
+        });
+        let waiting = may_go.iter().take_while(|device| device.asked.is_some() && waits(device));
+        let kept = waiting.count().min(DEVICES / 2);
+        let first = may_go.into_iter().skip(kept).min_by_key(rank)?.id;
         self.forget(first).map(|device| Some(device.id))
     }
 
@@ -255,7 +270,7 @@ impl DeviceBook {
         {
             Some(id) => id,
             None => {
-                forgotten = self.make_room()?;
+                forgotten = self.make_room(now)?;
                 let id = self.new_id();
                 self.add(now, id);
                 self.seen_by(now, id, address, hardware);

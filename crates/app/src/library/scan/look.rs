@@ -104,6 +104,8 @@ pub(super) struct Job {
     pub as_it_is: bool,
     /// Recorded files that were found again in another place.
     pub found_again: Mutex<HashSet<FileId>>,
+    /// The other published folders, by where they really are, with their labels.
+    pub others: Vec<(PathBuf, String)>,
     /// The service's own directory, really: nothing of it is published.
     pub own: PathBuf,
     /// The directories that are watched.

@@ -359,7 +359,10 @@ async fn scan(
     let mut book = Reconciliation::new(folder, inventory.clone());
     let (sender, mut receiver) = mpsc::channel::<Vec<Finding>>(32);
     let (why, whole) = (scope.why(), scope.is_whole());
+    let others = catalogue.all_folders().iter().filter(|other| other.serial != folder.serial);
+    let others = others.map(|other| (PathBuf::from(&other.root), other.label.clone())).collect();
     let job = Job {
+        others,
         root: root.clone(),
         kinds: folder.kinds,
         excluded: known.excluded,

@@ -236,3 +236,26 @@ fn a_device_is_added_by_its_hardware_address_before_it_is_seen() {
     assert_eq!((met.id, met.new), (tv, false));
     assert_eq!(book.get(tv).unwrap().address(), B);
 }
+
+#[test]
+fn ever_new_hardware_addresses_push_out_nobody_who_waits() {
+    let mut book = DeviceBook::default();
+    let (real, _) = meet(&mut book, 1, A, TV, Doorway::Ask);
+    for n in 0..3 * DEVICES as u32 {
+        let [_, a, b, c] = n.to_be_bytes();
+        let hardware = Some(Hardware([2, 9, 0, a, b, c]));
+        let address = Ipv4Addr::from(0x0a00_0000 + n);
+        meet(&mut book, 10 + u64::from(n), address, hardware, Doorway::Ask);
+    }
+    assert!(book.get(real).is_some(), "it came first, and waits");
+    assert_eq!(book.iter().count(), DEVICES);
+    // One that did not come back for a week makes room.
+    let later = at(8 * 86_400);
+    for n in 0..DEVICES as u32 {
+        let [_, a, b, c] = n.to_be_bytes();
+        let met =
+            book.meet(later, Ipv4Addr::from(0x0b00_0000 + n), Some(Hardware([2, 8, 0, a, b, c])));
+        book.ask(later, met.unwrap().id, Doorway::Ask);
+    }
+    assert!(book.get(real).is_none());
+}

@@ -209,6 +209,13 @@ impl Walk {
             reporter.left(path, Reason::Forbidden);
             return;
         }
+        // What the other folder holds is for those who may see that folder.
+        let other =
+            job.others.iter().find(|(root, _)| real.starts_with(root) || root.starts_with(&real));
+        if let Some((_, label)) = other {
+            reporter.left(path, Reason::OtherFolder(label.clone()));
+            return;
+        }
         {
             let mut state = self.lock();
             let overlaps = |other: &Path| real.starts_with(other) || other.starts_with(&real);
