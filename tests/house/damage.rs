@@ -87,6 +87,7 @@ fn an_older_program_on_newer_records_says_so_and_touches_nothing() {
         let said = on_the_host(&house, &["restore", &saved], true);
         assert!(said.contains("are restored"), "{said}");
         let _service = house.start();
+        house.sign_in();
         until(30, "the films", || (house.items().len() >= 5).then_some(()));
         let list = house.json(&["records", "list"]);
         let becauses: Vec<&str> = list["saved"]

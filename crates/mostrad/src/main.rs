@@ -30,6 +30,7 @@ use mostra_app::streams::Streams;
 use mostra_app::walkthroughs::{WalkthroughParts, Walkthroughs};
 use mostra_app::{Clock, Context, host_load, memory, saved_records};
 use mostra_console_api::{HouseAccess, Side};
+use mostra_core::not_now::NotNow;
 use mostra_directory::DirectoryListener;
 use mostra_net::{InterfaceError, Neighbours, ServedInterface};
 use mostra_store::StoreError;
@@ -455,7 +456,7 @@ async fn load(context: Context, library: Arc<Library>, tasks: LastingTasks) {
             Ok(()) => break,
             Err(error) => {
                 tracing::warn!("the catalogue is not loaded yet: {error}");
-                context.set_records_answer(error.not_now().is_none());
+                context.set_records_answer(error.not_now() != Some(NotNow::NoAnswer));
                 tokio::time::sleep(Duration::from_secs(2)).await;
             }
         }

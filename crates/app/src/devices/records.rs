@@ -2,6 +2,7 @@
 //! it is back.
 
 use std::collections::{BTreeSet, HashMap};
+use std::ops::Range;
 use std::sync::PoisonError;
 use std::time::Duration;
 
@@ -229,7 +230,8 @@ async fn save_sightings(devices: &Devices, unsaved: &mut Unsaved) -> Result<(), 
     }
     let records = &devices.context.records;
     // Of some that are refused, each half is tried by itself, down to the one that is at fault.
-    let mut pieces = vec![0..unsaved.sightings.len()];
+    let mut pieces: Vec<Range<usize>> = Vec::new();
+    pieces.push(0..unsaved.sightings.len());
     let mut done = 0;
     while let Some(piece) = pieces.pop() {
         let saved = records.add_sightings(&unsaved.sightings[piece.clone()]).await;
