@@ -205,13 +205,13 @@ fn database(facts: &HostFacts) -> Check {
             .remedy("Start it again, and look at its log.")
             .command("sudo systemctl restart postgresql");
     }
-    // The same cause is told once.
+    // Devices are served all the same. The same cause is told once.
     if let Some((_, cause)) = database.waiting.first() {
         let same = database.waiting.iter().filter(|(_, other)| other == cause);
         let what: Vec<&str> = same.map(|(what, _)| what.as_str()).collect();
         return check
             .outcome(
-                Outcome::Stops,
+                Outcome::Attention,
                 format!("{} Not saved yet: {}.", cause.sentence(), what.join(", ")),
             )
             .remedy(format!("{} What waits is saved by itself then.", cause.remedy()));
