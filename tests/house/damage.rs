@@ -84,7 +84,11 @@ fn an_older_program_on_newer_records_says_so_and_touches_nothing() {
         assert_eq!(all(&url), before);
 
         // Back to what this version can read: what was saved before the upgrade.
+        // What a stop left unsaved belongs to the records that go.
+        let left = house.data.path().join("unsaved.json");
+        fs::write(&left, "{}").unwrap();
         let said = on_the_host(&house, &["restore", &saved], true);
+        assert!(!left.exists() && left.with_extension("superseded").exists());
         assert!(said.contains("are restored"), "{said}");
         let _service = house.start();
         house.sign_in();

@@ -42,6 +42,13 @@ const ASIDE_FILE: &str = "set-aside.jsonl";
 /// The file of what could not be saved before the last stop, below the data directory.
 const LEFT_FILE: &str = "unsaved.json";
 
+/// Other records took the place of those for which a stop left something: it is kept under another name,
+/// and not saved into them.
+pub(crate) fn supersede(data: &Path) {
+    let file = data.join(LEFT_FILE);
+    let _ = std::fs::rename(&file, file.with_extension("superseded"));
+}
+
 /// Reads what a stop left; nothing where there is none. A file that cannot be read is kept.
 fn read_left(file: &Path) -> Option<UnsavedRecords> {
     let text = std::fs::read(file).ok()?;

@@ -96,10 +96,10 @@ pub async fn run(devices: Arc<Devices>) {
         save(&devices, unsaved).await;
         devices.save_walkthroughs().await;
     };
-    let _ = tokio::time::timeout(LAST_SAVE, saved).await;
+    let cut_off = tokio::time::timeout(LAST_SAVE, saved).await.is_err();
     // What PostgreSQL does not take now waits in a file for the next start.
     let mut left = left(&devices, unsaved);
-    devices.left_of_walkthroughs(&mut left);
+    devices.left_of_walkthroughs(cut_off, &mut left);
     devices.context.keep_unsaved(left);
 }
 

@@ -57,6 +57,8 @@ impl Devices {
         covers: Covers,
     ) -> Result<Option<bool>, StoreError> {
         let now = self.context.now();
+        // Held from looking at the device on: what was decided meanwhile must not be undone.
+        let recording = self.recording.lock().await;
         let (device, one) = {
             let book = self.book();
             let id = book.current(id);
@@ -69,12 +71,10 @@ impl Devices {
             (device, Walkthrough::start(walkthroughs.last_id, id, now, covers))
         };
         let id = device.id;
-        {
-            let _recording = self.recording.lock().await;
-            // It may have been met a moment ago, and not be recorded yet.
-            self.context.records.save_devices(std::slice::from_ref(&device)).await?;
-            self.context.records.save_walkthrough(&one).await?;
-        }
+        // It may have been met a moment ago, and not be recorded yet.
+        self.context.records.save_devices(std::slice::from_ref(&device)).await?;
+        self.context.records.save_walkthrough(&one).await?;
+        drop(recording);
         {
             let mut walkthroughs = self.walkthroughs();
             // Somebody else may have begun one meanwhile.
@@ -239,10 +239,12 @@ impl Devices {
         }
     }
 
-    /// What is not saved of walkthroughs now that the service stops.
-    pub(super) fn left_of_walkthroughs(&self, left: &mut UnsavedRecords) {
+    /// What is not saved of walkthroughs now that the service stops; where saving them was cut off, any
+    /// of them may not be.
+    pub(super) fn left_of_walkthroughs(&self, cut_off: bool, left: &mut UnsavedRecords) {
         let walkthroughs = self.walkthroughs();
-        for one in walkthroughs.unsaved.iter().filter_map(|id| walkthroughs.latest.get(id)) {
+        let is_left = |id: &DeviceId| cut_off || walkthroughs.unsaved.contains(id);
+        for (_, one) in walkthroughs.latest.iter().filter(|(id, _)| is_left(id)) {
             if let Err(error) = left.add_walkthrough(one) {
                 tracing::warn!("a walkthrough is not saved: {error}");
             }

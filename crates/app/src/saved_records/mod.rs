@@ -352,11 +352,13 @@ impl RecordFiles {
             if !self.is_bare().await? {
                 self.save_now(SavedBecause::BeforeRestore).await?;
             }
-            Ok(mostra_store::restore(&self.url, &dump).await?)
+            Ok::<_, SavingError>(mostra_store::restore(&self.url, &dump).await?)
         };
         let restored = restored.await;
         let _ = std::fs::remove_file(&dump);
-        restored.map(|()| manifest)
+        restored?;
+        crate::not_saved::supersede(&self.data);
+        Ok(manifest)
     }
 
     /// Whether the house has nothing that restoring would take away.

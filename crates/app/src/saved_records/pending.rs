@@ -65,7 +65,10 @@ pub async fn restore_pending(data: &Path, url: &str) -> bool {
     let restored = mostra_store::restore(url, &dump).await;
     let problem = restored.err().map(|error| error.to_string());
     match &problem {
-        None => tracing::warn!(name, "the records were restored"),
+        None => {
+            crate::not_saved::supersede(data);
+            tracing::warn!(name, "the records were restored");
+        }
         Some(why) => {
             tracing::error!(name, "the records were not restored, and are as before: {why}")
         }
