@@ -26,6 +26,6 @@ fuzz_target!(init: {
     let file = open().expect("a file to read");
     let stat = Stat { size: bytes.len() as u64, modified_ms: 0 };
     bounded(bytes.len(), || {
-        let _ = probe_opened(file, Extension::of("fuzzed.mp3"), || place.clone(), stat);
+        let _ = probe_opened(file, Extension::of("fuzzed.mp3"), stat);
     });
 });

@@ -1,7 +1,7 @@
 //! Facts by Debian's ffprobe, for the containers that have no reader of our own. Where the
 //! program is not installed or gives up, the file is published with what is known without it.
 
-use std::path::Path;
+use std::fs::File;
 use std::sync::OnceLock;
 use std::time::Duration;
 
@@ -11,7 +11,7 @@ use mostra_core::facts::{AudioTrack, Facts, SubtitleTrack, VideoCodec};
 use mostra_core::format::Format;
 use serde_json::Value;
 
-use crate::external_program;
+use crate::external_program::{self, ExternalProgram, GIVEN_FILE};
 use mostra_core::left_out::Reason;
 
 /// The longest that one file may take.
@@ -23,25 +23,24 @@ pub fn installed() -> bool {
     *THERE.get_or_init(|| external_program::is_there("ffprobe"))
 }
 
-pub(crate) fn read(path: &Path, facts: Facts) -> Result<Facts, Reason> {
+pub(crate) fn read(file: &File, facts: Facts) -> Result<Facts, Reason> {
     if !installed() {
         return Ok(facts);
     }
-    let Some(found) = run(path, facts.format) else {
+    let Some(found) = run(file, facts.format) else {
         return Err(Reason::damaged("nothing in it can be read"));
     };
     Ok(translate(&found, facts))
 }
 
-fn run(path: &Path, format: Format) -> Option<Value> {
-    let mut command = external_program::program("ffprobe");
-    command
+fn run(file: &File, format: Format) -> Option<Value> {
+    let program = ExternalProgram::new("ffprobe")
         .args(["-v", "error", "-print_format", "json"])
         .args(external_program::only(format)?)
-        .args(["-show_format", "-show_streams", "-i"])
-        .arg(external_program::named(path)?);
-    let text = external_program::output(command, PATIENCE)?;
-    serde_json::from_slice(&text).ok()
+        .args(["-show_format", "-show_streams", "-i", GIVEN_FILE])
+        .reading(file)
+        .ok()?;
+    serde_json::from_slice(&external_program::output(program, PATIENCE)?).ok()
 }
 
 fn translate(found: &Value, mut facts: Facts) -> Facts {

@@ -16,6 +16,7 @@ pub mod art;
 mod asf;
 mod audio;
 mod avi;
+pub mod confinement;
 pub mod extension;
 mod external_program;
 pub mod ffprobe;

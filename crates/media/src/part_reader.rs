@@ -42,6 +42,11 @@ impl PartReader {
         PartReader { file, size, at: 0, buffer, head: 0, from: 0, filled: 0 }
     }
 
+    /// The file itself.
+    pub(crate) fn inner(&self) -> &File {
+        &self.file
+    }
+
     /// The first bytes.
     pub(crate) fn head(&mut self) -> io::Result<&[u8]> {
         self.at = 0;

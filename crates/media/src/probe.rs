@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::Seek as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use mostra_core::facts::Facts;
 use mostra_core::format::{FileClass, Format, FormatReader};
@@ -27,20 +27,14 @@ pub fn probe(path: &Path, size: u64, modified_ms: i64) -> Result<Facts, Reason> 
     }
     let file = File::open(path).map_err(|e| unreadable(&e))?;
     let extension = Extension::of(path.to_str().unwrap_or_default());
-    probe_opened(file, extension, || path.to_owned(), Stat { size, modified_ms })
+    probe_opened(file, extension, Stat { size, modified_ms })
 }
 
-/// The same of a file that is open already, with its extension; its path is needed only for what
-/// ffprobe reads.
+/// The same of a file that is open already, with its extension.
 ///
 /// # Errors
 /// The [`Reason`] for which it is left out.
-pub fn probe_opened(
-    file: File,
-    extension: Extension,
-    path: impl FnOnce() -> PathBuf,
-    stat: Stat,
-) -> Result<Facts, Reason> {
+pub fn probe_opened(file: File, extension: Extension, stat: Stat) -> Result<Facts, Reason> {
     let Stat { size, modified_ms } = stat;
     if size == 0 {
         return Err(Reason::Empty);
@@ -57,11 +51,11 @@ pub fn probe_opened(
         FormatReader::Picture => picture::read(&mut file, facts),
         FormatReader::Tags(codec) => audio::read(&mut file, facts, codec),
         FormatReader::Adts => audio::adts(&mut file, facts),
-        FormatReader::Transport => or_ffprobe(mpeg::transport::read, &mut file, facts, path),
-        FormatReader::Program => or_ffprobe(mpeg::program::read, &mut file, facts, path),
-        FormatReader::Avi => or_ffprobe(avi::read, &mut file, facts, path),
-        FormatReader::Asf => or_ffprobe(asf::read, &mut file, facts, path),
-        FormatReader::Probe => ffprobe::read(&path(), facts),
+        FormatReader::Transport => or_ffprobe(mpeg::transport::read, &mut file, facts),
+        FormatReader::Program => or_ffprobe(mpeg::program::read, &mut file, facts),
+        FormatReader::Avi => or_ffprobe(avi::read, &mut file, facts),
+        FormatReader::Asf => or_ffprobe(asf::read, &mut file, facts),
+        FormatReader::Probe => ffprobe::read(file.inner(), facts),
     };
     read.map(Facts::tamed)
 }
@@ -71,9 +65,11 @@ fn or_ffprobe(
     read: impl FnOnce(&mut PartReader, Facts) -> Option<Facts>,
     file: &mut PartReader,
     facts: Facts,
-    path: impl FnOnce() -> PathBuf,
 ) -> Result<Facts, Reason> {
-    read(file, facts.clone()).map_or_else(|| ffprobe::read(&path(), facts), Ok)
+    match read(file, facts.clone()) {
+        Some(read) => Ok(read),
+        None => ffprobe::read(file.inner(), facts),
+    }
 }
 
 fn sniff(head: &[u8], extension: &str) -> Result<Format, Reason> {

@@ -7,13 +7,12 @@
 use std::collections::BTreeSet;
 use std::io;
 use std::path::Path;
-use std::process::Stdio;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use mostra_core::Kind;
 
-use crate::external_program;
+use crate::external_program::ExternalProgram;
 
 /// A test piece.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -322,30 +321,22 @@ impl TestPiece {
     pub fn make(&self, directory: &Path, unfinished: &Path, stop: &AtomicBool) -> io::Result<()> {
         std::fs::create_dir_all(unfinished)?;
         let part = unfinished.join(self.file);
-        let target = external_program::named(&part)
-            .ok_or_else(|| io::Error::other("the path is not valid text"))?;
-        let mut command = external_program::program_within("nice", BOUNDS);
-        command.args([
-            "-n",
-            "19",
-            "ffmpeg",
-            "-hide_banner",
-            "-loglevel",
-            "error",
-            "-nostdin",
-            "-y",
-        ]);
-        command.args(self.arguments()).arg(target);
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let mut child = command.spawn()?;
+        let mut program = ExternalProgram::new("ffmpeg")
+            .args(["-hide_banner", "-loglevel", "error", "-nostdin", "-y"])
+            .args(self.arguments())
+            .args([Path::new("file:").join(&part)])
+            .writing_in(unfinished)
+            .within(Some(BOUNDS))
+            .low(true)
+            .start()?;
         let end = std::time::Instant::now() + PATIENCE;
         let status = loop {
-            if let Some(status) = child.try_wait()? {
+            if let Some(status) = program.ended()? {
                 break status;
             }
             if stop.load(Ordering::Relaxed) || std::time::Instant::now() > end {
-                let _ = child.kill();
-                break child.wait()?;
+                program.end();
+                break program.wait()?;
             }
             std::thread::sleep(Duration::from_millis(50));
         };

@@ -3,6 +3,7 @@
 use std::path::Path;
 
 use mostra_core::preflight::{DatabaseFacts, FfmpegFacts, HostFacts, SleepFacts};
+use mostra_media::confinement::{Confinement, confinement};
 use mostra_media::test_pieces;
 
 use super::program::{line, output};
@@ -38,10 +39,20 @@ pub(super) async fn look(context: &Context, devices: &Devices, data: &Path) -> H
         database,
         data_free: super::free(data),
         ffmpeg,
+        not_confined: not_confined().await,
         starts_with_machine: starts().await,
         versions,
         dropped: devices.dropped(),
         ended: Vec::new(),
+    }
+}
+
+/// What of confining the programs that read media this host does not enforce.
+async fn not_confined() -> Option<String> {
+    match tokio::task::spawn_blocking(confinement).await {
+        Ok(Confinement::Whole) => None,
+        Ok(Confinement::Lacking(what)) => Some(what),
+        Err(error) => Some(error.to_string()),
     }
 }
 

@@ -66,6 +66,9 @@ pub struct HostFacts {
     pub data_free: Option<u64>,
     /// ffmpeg; `None` where it is not there.
     pub ffmpeg: Option<FfmpegFacts>,
+    /// What of confining the programs that read media this host does not enforce; nothing where
+    /// all is.
+    pub not_confined: Option<String>,
     /// Whether the service starts with the machine; nothing where no service manager tells.
     pub starts_with_machine: Option<bool>,
     /// The versions of all parts, by name.
@@ -86,6 +89,7 @@ pub(super) fn checks(facts: &HostFacts, network: &NetworkFacts) -> Vec<Check> {
         name(facts, &network.name),
         database(facts),
         ffmpeg(facts.ffmpeg.as_ref()),
+        confinement(facts.not_confined.as_deref()),
         starting(facts.starts_with_machine),
         proof(facts.dropped),
         parts(&facts.ended),
@@ -287,6 +291,22 @@ fn ffmpeg(facts: Option<&FfmpegFacts>) -> Check {
         .command("sudo apt-get install --reinstall ffmpeg")
 }
 
+fn confinement(lacking: Option<&str>) -> Check {
+    let why = "Media files come from strangers, and the programs that read them have faults. Confined, \
+               one that a file takes over reads nothing else and reaches no network.";
+    let check = Check::new("confinement", "Programs that read media", why);
+    match lacking {
+        None => check.ok("Confined: each reads its one file, and reaches no network."),
+        Some(lacking) => check
+            .outcome(Outcome::Attention, format!("Not confined: {lacking}."))
+            .remedy(
+                "The kernel needs Landlock (Linux 5.19 or newer), and whatever runs the service must \
+                 let it use landlock_create_ruleset, landlock_add_rule, landlock_restrict_self and \
+                 seccomp.",
+            ),
+    }
+}
+
 fn starting(starts: Option<bool>) -> Check {
     let why = "After a power cut the house should be back without anybody doing something.";
     let check = Check::new("start", "Starts with the computer", why);
@@ -365,6 +385,7 @@ mod tests {
         assert!(attention(|f| f.clock_set = Some(false), "clock"));
         assert!(attention(|f| f.year = 1970, "clock"));
         assert!(attention(|f| f.ffmpeg = None, "ffmpeg"));
+        assert!(attention(|f| f.not_confined = Some("no Landlock".into()), "confinement"));
         assert!(attention(|f| f.starts_with_machine = Some(false), "start"));
         assert!(attention(|f| f.dropped = 3, "sightings"));
         assert!(attention(|f| f.data_free = Some(1000), "records"));

@@ -4,15 +4,15 @@
 use std::fs::File;
 use std::io::{Error, ErrorKind, Write as _};
 use std::os::fd::AsFd as _;
-use std::process::Command;
 use std::time::Duration;
 
 use mostra_core::format::Format;
 use mostra_core::profile::Rendition;
 use nix::sys::resource::{Resource, getrlimit, setrlimit};
 
+use super::film::PROGRAMS;
 use super::{MEMORY, PictureSource, Renditions, make};
-use crate::external_program;
+use crate::external_program::{self, ExternalProgram};
 
 /// Seconds of a processor that the process may take.
 const PROCESSOR: u64 = 60;
@@ -49,28 +49,33 @@ pub fn make_apart<T: Send + 'static>(
     patience: Duration,
     held: T,
 ) -> Made {
-    let mut command = Command::new("/proc/self/exe");
-    let low = if priority == Priority::Low { "low" } else { "usual" };
-    command.args([MAKE, wanted.word(), low]);
-    // The allocator would take the whole of its memory at once, and leave none for other programs.
-    command.env("MIMALLOC_ARENA_RESERVE", "0");
-    let file = match source {
+    let (kind, detail, format, file) = match source {
         PictureSource::Picture(file, orientation) => {
-            command.args(["picture", &orientation.unwrap_or(1).to_string(), ""]);
-            file
+            ("picture", orientation.unwrap_or(1).to_string(), "", file)
         }
         PictureSource::Embedded(file, format) => {
-            command.args(["embedded", "", format.extension()]);
-            file
+            ("embedded", String::new(), format.extension(), file)
         }
         PictureSource::Film(file, duration, format) => {
             let length = duration.map_or("still".into(), |ms| ms.to_string());
-            command.args(["film", &length, format.extension()]);
-            file
+            ("film", length, format.extension(), file)
         }
     };
-    command.stdin(file);
-    match external_program::run(command, patience, held) {
+    let (Ok(directory), Ok(program)) =
+        (tempfile::tempdir(), ExternalProgram::new("/proc/self/exe").reading(&file))
+    else {
+        return Made::Late;
+    };
+    let program = program
+        .args([MAKE, wanted.word(), kind, &detail, format])
+        // The allocator would take the whole of its memory at once, and leave none for other programs.
+        .env("MIMALLOC_ARENA_RESERVE", "0")
+        .env("TMPDIR", directory.path())
+        .writing_in(directory.path())
+        .starting(&PROGRAMS)
+        .low(priority == Priority::Low)
+        .within(None);
+    match external_program::run(program, patience, (held, directory)) {
         external_program::Ended::Well(bytes) => match unpacked(&bytes) {
             Some(made) if !made.is_empty() => Made::Pictures(made),
             _ => Made::None,
@@ -87,11 +92,7 @@ pub fn make_apart<T: Send + 'static>(
 /// For arguments that it does not know, and when the pictures cannot be written.
 pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
     let wrong = || Error::from(ErrorKind::InvalidInput);
-    let [wanted, priority, sort, number, format] = arguments else { return Err(wrong()) };
-    if priority == "low" {
-        rustix::process::nice(19)?;
-    }
-    std::fs::write("/proc/self/oom_score_adj", external_program::FIRST_TO_END)?;
+    let [wanted, kind, detail, format] = arguments else { return Err(wrong()) };
     // Only the soft limit, as the programs that this one may run have their own.
     let (_, hard) = getrlimit(Resource::RLIMIT_AS)?;
     setrlimit(Resource::RLIMIT_AS, MEMORY.min(hard), hard)?;
@@ -100,10 +101,10 @@ pub fn make_for_parent(arguments: &[String]) -> std::io::Result<()> {
     let wanted = Rendition::from_word(wanted).ok_or_else(wrong)?;
     let file = File::from(std::io::stdin().as_fd().try_clone_to_owned()?);
     let format = Format::ALL.into_iter().find(|one| one.extension() == format).ok_or_else(wrong);
-    let source = match sort.as_str() {
-        "picture" => PictureSource::Picture(file, number.parse().ok()),
+    let source = match kind.as_str() {
+        "picture" => PictureSource::Picture(file, detail.parse().ok()),
         "embedded" => PictureSource::Embedded(file, format?),
-        "film" => PictureSource::Film(file, number.parse().ok(), format?),
+        "film" => PictureSource::Film(file, detail.parse().ok(), format?),
         _ => return Err(wrong()),
     };
     std::io::stdout().write_all(&packed(&make(source, wanted)))

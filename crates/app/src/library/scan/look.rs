@@ -342,7 +342,7 @@ impl Job {
             return left_out(path, Reason::damaged(why));
         }
         let began = Instant::now();
-        let probed = probe_opened(file, extension, || directory.whole.join(name), stat);
+        let probed = probe_opened(file, extension, stat);
         if matches!(probed, Err(Reason::Damaged(_))) {
             self.progress.note_odd(began.elapsed());
         }
