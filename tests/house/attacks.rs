@@ -3,7 +3,7 @@
 use std::fs;
 use std::io::{Read as _, Write as _};
 use std::net::{Ipv4Addr, TcpListener, TcpStream, UdpSocket};
-use std::os::unix::fs::symlink;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::sync::{Arc, Barrier};
 use std::time::Duration;
 
@@ -174,5 +174,60 @@ fn a_link_into_another_published_folder_gives_nothing_of_it_away() {
         assert!(seen().contains("<TotalMatches>1<"), "{}", seen());
         let shown = house.mostra(&["folder", "show", "Guests"]);
         assert!(shown.contains("a link into Private, which is published itself"), "{shown}");
+    });
+}
+
+/// N6: what the owner of a link could not read is not shown by it.
+#[test]
+fn a_link_shows_no_more_than_its_owner_could_read() {
+    in_a_house(|house| {
+        let place = tempfile::Builder::new().prefix("mostra-links").tempdir().unwrap();
+        let top = place.path();
+        let mode = |place: &std::path::Path, mode| {
+            fs::set_permissions(place, fs::Permissions::from_mode(mode)).unwrap();
+        };
+        let [shared, closed, open, inner] =
+            ["shared", "closed", "open", "open/inner"].map(|name| top.join(name));
+        mode(top, 0o755);
+        for (directory, name) in
+            [(&shared, "own"), (&closed, "secret"), (&open, "free"), (&inner, "deep")]
+        {
+            fs::create_dir_all(directory).unwrap();
+            mode(directory, 0o755);
+            let file = directory.join(name).with_extension("mp3");
+            fs::copy(media("Sound/Night log.mp3"), &file).unwrap();
+            mode(&file, 0o644);
+        }
+        fs::copy(media("Sound/Night log.mp3"), open.join("locked.mp3")).unwrap();
+        mode(&open.join("locked.mp3"), 0o600);
+        mode(&closed, 0o700);
+        mode(&inner, 0o750);
+        let link = |target: &std::path::Path, name: &str, owner: u32| {
+            symlink(target, shared.join(name)).unwrap();
+            std::os::unix::fs::lchown(shared.join(name), Some(owner), Some(owner)).unwrap();
+        };
+        const SOMEBODY: u32 = 60_123;
+        link(&closed, "a", SOMEBODY);
+        link(&closed.join("secret.mp3"), "b.mp3", SOMEBODY);
+        link(&open, "c", SOMEBODY);
+        let _service = house.begin();
+        house.mostra(&["folder", "add", shared.to_str().unwrap(), "--label", "Shared"]);
+        let items = || house.json(&["status"])["items"].as_u64().unwrap();
+        let shown = house.mostra(&["folder", "show", "Shared"]);
+        assert_eq!(items(), 2, "its own file, and the one that anybody may read: {shown}");
+        for path in ["a", "b.mp3", "c/inner", "c/locked.mp3"] {
+            assert!(shown.contains(path), "{path}: {shown}");
+        }
+        assert!(shown.contains("a link, or behind one, whose owner may not read it"), "{shown}");
+        // The administrator's links lead where they will.
+        link(&closed, "d", 0);
+        until(20, "the administrator's link to be followed", || (items() == 3).then_some(()));
+        house.mostra(&["folder", "links", "Shared", "all"]);
+        assert_eq!(items(), 6, "the rest of c, b.mp3, and a or d, which lead to one place");
+        assert!(house.mostra(&["house", "export"]).contains("links = \"all\""));
+        house.mostra(&["folder", "links", "Shared", "readable"]);
+        let shown = house.mostra(&["catalogue", "list", "music-all"]);
+        let left = house.mostra(&["folder", "show", "Shared"]);
+        assert_eq!(items(), 3, "what nobody but the owner may see goes: {shown} {left}");
     });
 }

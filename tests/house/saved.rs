@@ -9,6 +9,7 @@ use mostra_tests::browser::Browser;
 use mostra_tests::raw::{ask, browse, media_path};
 use mostra_tests::{House, PASSWORD, binary, faketime, in_a_house, media, query, until};
 use serde_json::Value;
+use sha2::Digest as _;
 
 const TV: &str = "127.0.0.61";
 
@@ -125,6 +126,7 @@ fn a_house_moves_to_another_machine_with_ids_proof_and_places() {
         // An empty house is not asked about.
         let said = other.mostra(&["records", "restore", file.to_str().unwrap()]);
         assert!(said.contains("sign in with one of them"), "{said}");
+        assert!(said.contains("They bring these accounts: "), "{said}");
         assert!(said.contains("Films  was at"), "{said}");
         let password = other.data.path().join("password");
         fs::write(&password, PASSWORD).unwrap();
@@ -266,31 +268,111 @@ fn what_is_no_file_of_records_is_refused_and_a_failed_restoring_leaves_all_as_it
         assert!(said.contains("later than this one"), "{said}");
         // PostgreSQL takes only half of it: nothing of it stays.
         let saved = house.data.path().join("saved");
-        fs::write(saved.join("restore.dump"), &whole[..whole.len() / 2]).unwrap();
-        fs::write(saved.join("restore.name"), "records-half.tar").unwrap();
+        let waits = serde_json::json!({
+            "name": "records-half.tar", "schema": "m0011_walkthroughs", "accounts": []
+        });
+        fs::write(saved.join("restore.rows"), &whole[..whole.len() / 2]).unwrap();
+        fs::write(saved.join("restore.json"), waits.to_string()).unwrap();
         house.mostra(&["house", "restart"]);
         let said = house.mostra(&["status"]);
         assert!(said.contains("records-half.tar was not restored, and all is as before"), "{said}");
         assert!(said.contains("2 items from 1 folder"), "{said}");
         assert!(house.mostra(&["records", "list"]).contains("was not restored"));
-        // PostgreSQL refuses while much is still to come: what was made by hand is there already.
+        // PostgreSQL refuses one row, after much was taken.
         let url = &house.database_url;
-        query(
-            url,
-            "create function public.some() returns boolean language sql as 'select count(*) > 0 from public.setting'",
-        );
         query(
             url,
             "insert into decision (device_id, at_ms, who, what) select n, n, 'somebody', repeat('a', 200) from generate_series(1, 20000) n",
         );
+        query(url, "alter table walkthrough drop constraint walkthrough_device_id_fkey");
+        query(url, "insert into walkthrough values (1, 987654, 1, null, '{}')");
         house.mostra(&["records", "save", file.to_str().unwrap(), "--replace"]);
         let said = house.mostra_fails(&["records", "restore", file.to_str().unwrap(), "--yes"]);
-        assert!(said.contains("all is as before") && said.contains("already exists"), "{said}");
+        assert!(said.contains("takes no such records"), "{said}");
         assert_eq!(query(url, "select count(*) from decision where what like 'aaa%'"), "20000");
         let parts: Vec<_> = fs::read_dir(&saved).unwrap().flatten().collect();
         assert!(
             parts.iter().all(|p| p.path().extension().is_none_or(|e| e != "part")),
             "{parts:?}"
         );
+    });
+}
+
+/// A file of saved records with these rows, and a manifest like that of a real one.
+fn forged(whole: &[u8], format: u32, rows: &[u8]) -> Vec<u8> {
+    let mut real = tar::Archive::new(whole);
+    let mut manifest: Value =
+        serde_json::from_reader(real.entries().unwrap().next().unwrap().unwrap()).unwrap();
+    manifest["format"] = format.into();
+    manifest["bytes"] = rows.len().into();
+    manifest["sha256"] = format!("{:x}", sha2::Sha256::digest(rows)).into();
+    let mut forged = tar::Builder::new(Vec::new());
+    for (name, bytes) in
+        [("manifest.json", manifest.to_string().as_bytes()), ("records.rows", rows)]
+    {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(bytes.len() as u64);
+        header.set_mode(0o600);
+        forged.append_data(&mut header, name, bytes).unwrap();
+    }
+    forged.into_inner().unwrap()
+}
+
+/// N5: text of a file is never executed.
+#[test]
+fn a_file_that_is_checked_runs_nothing_and_is_tried_by_a_role_without_rights() {
+    in_a_house(|house| {
+        let mut service = house.begin();
+        let file = house.folders.path().join("house.tar");
+        house.mostra(&["records", "save", file.to_str().unwrap()]);
+        let whole = fs::read(&file).unwrap();
+        let piece = |letter: u8, bytes: &[u8]| {
+            [&[letter][..], &(bytes.len() as u32).to_be_bytes(), bytes].concat()
+        };
+        let packed = |pieces: &[Vec<u8>]| {
+            let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+            packed.write_all(&pieces.concat()).unwrap();
+            packed.finish().unwrap()
+        };
+        let attack = "setting\" from stdin; drop table file cascade; --";
+        let head = |table: &str, column: &str| {
+            let head = serde_json::json!({"table": table, "columns": [column]});
+            piece(b'T', head.to_string().as_bytes())
+        };
+        let end = piece(b'E', b"");
+        let statement = piece(b'R', b"a\n\\.\ndrop table file cascade;\n");
+        let wrong = house.folders.path().join("wrong.tar");
+        for (format, rows, words) in [
+            (2, packed(&[head(attack, "name"), end.clone()]), "a table that is none of ours"),
+            (2, packed(&[head("setting", attack), end.clone()]), "other columns than ours"),
+            (2, packed(&[head("seaql_migrations", "version"), end.clone()]), "none of ours"),
+            (2, packed(&[head("session", "account"), end.clone()]), "none of ours"),
+            (2, packed(&[head("setting", "name"), statement, end]), "takes no such records"),
+            (1, b"PGDMP drop table file cascade;".to_vec(), "of a form that is not taken any more"),
+        ] {
+            fs::write(&wrong, forged(&whole, format, &rows)).unwrap();
+            let said =
+                house.mostra_fails(&["records", "restore", wrong.to_str().unwrap(), "--yes"]);
+            assert!(said.contains(words), "{words}: {said}");
+        }
+        assert_ne!(
+            query(&house.database_url, "select to_regclass('public.file') is not null"),
+            "f"
+        );
+
+        // A role that could do harm tries nothing, and neither does none.
+        let name = house.json(&["records", "list"])["saved"][0]["name"].clone();
+        for (url, words) in [
+            ("", "check_database_url is empty"),
+            (&*house.database_url, "the house's own database"),
+        ] {
+            assert!(service.stop());
+            let mut command = house.service_command();
+            service = house.begin_as(command.env("MOSTRA_CHECK_DATABASE_URL", url));
+            for verb in ["check", "restore"] {
+                let said = house.mostra_fails(&["records", verb, name.as_str().unwrap()]);
+                assert!(said.contains(words) && said.contains("create role"), "{said}");
+            }
+        }
     });
 }

@@ -127,6 +127,15 @@ pub fn start_postgres(data: &Path, fast: bool) -> String {
     String::from_utf8(output.stdout).expect("a URL").trim().to_owned()
 }
 
+/// The URL by which the shared server's role tries saved records.
+///
+/// # Panics
+/// When the shared server was not started.
+pub fn check_url() -> String {
+    let path = top().join("target/test-house/postgres/check-url");
+    std::fs::read_to_string(path).expect("the shared server's check-url").trim().to_owned()
+}
+
 /// The same URL by the socket for all users.
 pub fn by_socket_for_all(url: &str) -> String {
     let (before, rest) = url.split_once("?host=").expect("a URL of scripts/postgres");

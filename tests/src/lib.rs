@@ -24,7 +24,9 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
-pub use cluster::{Cluster, another_database, by_socket_for_all, psql, query, start_postgres};
+pub use cluster::{
+    Cluster, another_database, by_socket_for_all, check_url, psql, query, start_postgres,
+};
 pub use files::{LONG, faketime, long_sound, media};
 pub use service::Running;
 
@@ -106,7 +108,10 @@ fn database() -> String {
     static NEXT: AtomicU32 = AtomicU32::new(0);
     let name = format!("t{}_{}", std::process::id(), NEXT.fetch_add(1, Ordering::Relaxed));
     let url = postgres();
-    query(&another_database(url, "postgres"), &format!("create database {name}"));
+    let server = another_database(url, "postgres");
+    query(&server, &format!("create database {name}"));
+    // As scripts/postgres does: it is nobody else's.
+    query(&server, &format!("revoke connect on database {name} from public"));
     another_database(url, &name)
 }
 

@@ -4,7 +4,7 @@ use std::fs;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use crate::{House, PASSWORD, binary, raw, until};
+use crate::{House, PASSWORD, binary, check_url, raw, until};
 
 /// A process that ends with the test.
 pub struct Running(Child);
@@ -73,6 +73,7 @@ impl House {
         // What many tests do at once is enough for the processors; one has them made ahead.
         command.args(["--pictures", "asked"]);
         command.env("MOSTRA_DATABASE_URL", &self.database_url);
+        command.env("MOSTRA_CHECK_DATABASE_URL", check_url());
         // Making them takes minutes; who wants some puts small ones there.
         command.env("MOSTRA_TEST_PIECES", "off");
         command

@@ -208,13 +208,16 @@ export const useNotePosition = (id: string) =>
 export const useObject = (id: string) => read.useQuery("get", "/api/v1/catalogue/{id}", { params: { path: { id } } });
 
 /** A change of the house; what it concerns is read again. */
-export function useChange<Input>(run: (input: Input) => Promise<{ error?: Problem }>, topics: Topic[]) {
+export function useChange<Input, Answer = unknown>(
+  run: (input: Input) => Promise<{ data?: Answer; error?: Problem }>,
+  topics: Topic[],
+) {
   const client = useQueryClient();
-  return useMutation<null, Problem, Input>({
+  return useMutation<Answer | null, Problem, Input>({
     mutationFn: async (input) => {
-      const { error } = await run(input);
+      const { data, error } = await run(input);
       if (error !== undefined) throw error;
-      return null;
+      return data ?? null;
     },
     onSettled: () => invalidate(client, topics),
   });

@@ -712,6 +712,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/folders/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set which links that lead out of a folder are followed */
+        put: operations["setLinks"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/folders/{id}/path": {
         parameters: {
             query?: never;
@@ -1274,7 +1291,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Restore a file into a database of its own, and compare what came with what was saved */
+        /** Try a file out in a database of its own, and compare what came with what was saved */
         post: operations["checkRecords"];
         delete?: never;
         options?: never;
@@ -1739,6 +1756,13 @@ export interface components {
             /** @description Where the remedy is: `preflight`, `device`, `folders`, `settings` or `on-the-device`. */
             place: string;
         };
+        /** @description A file of saved records that was tried out. */
+        CheckedRecords: {
+            /** @description The file. */
+            saved: components["schemas"]["SavedRecords"];
+            /** @description The names of the accounts that it brings. */
+            accounts: string[];
+        };
         /** @description A one-time code for making an account. */
         Code: {
             /** @description The code. */
@@ -2141,6 +2165,8 @@ export interface components {
             left_out: number;
             /** @description Sub-folders left out by the person, by path below the folder. */
             excluded: string[];
+            /** @description Which links that lead out of it are followed. */
+            links: components["schemas"]["FollowedLinks"];
             /**
              * Format: int64
              * @description Since when the folder is away, if it is: unplugged, unmounted, not answering.
@@ -2174,6 +2200,11 @@ export interface components {
             /** @description Whether to take it though most of what is recorded is not there; that counts as gone then. */
             anyway?: boolean;
         };
+        /**
+         * @description Which links that lead out of a folder are followed.
+         * @enum {string}
+         */
+        FollowedLinks: "readable" | "all";
         /** @description A sort of thing that was found. */
         FoundGroup: {
             /** @description `artists`, `albums`, `lists`, `folders`, `films`, `music` or `pictures`. */
@@ -2465,6 +2496,11 @@ export interface components {
              */
             other: number;
         };
+        /** @description A choice of links. */
+        LinkChoice: {
+            /** @description Which are followed. */
+            links: components["schemas"]["FollowedLinks"];
+        };
         /** @description A listener. */
         Listener: {
             /** @description What it serves. */
@@ -2584,6 +2620,7 @@ export interface components {
             label?: string | null;
             /** @description The kinds it holds: `video`, `music`, `picture`; all if left out. */
             kinds?: string[] | null;
+            links?: components["schemas"]["FollowedLinks"] | null;
         };
         /** @description A new password. */
         NewPassword: {
@@ -2979,6 +3016,8 @@ export interface components {
             at_ms: number;
             /** @description Why it was not done; the records are as before then. */
             problem?: string | null;
+            /** @description The names of the accounts that it brought, with which one signs in now. */
+            accounts?: string[];
         };
         /** @description A folder when records were saved. */
         SavedFolder: {
@@ -5330,6 +5369,41 @@ export interface operations {
             };
         };
     };
+    setLinks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkChoice"];
+            };
+        };
+        responses: {
+            /** @description Set which links that lead out of a folder are followed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
+                };
+            };
+            /** @description A problem document (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     moveFolder: {
         parameters: {
             query?: never;
@@ -6604,13 +6678,13 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Restore a file into a database of its own, and compare what came with what was saved */
+            /** @description Try a file out in a database of its own, and compare what came with what was saved */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SavedRecords"];
+                    "application/json": components["schemas"]["CheckedRecords"];
                 };
             };
             /** @description A problem document (RFC 9457) */
@@ -6672,7 +6746,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SavedRecords"];
+                    "application/json": components["schemas"]["CheckedRecords"];
                 };
             };
             /** @description A problem document (RFC 9457) */

@@ -12,6 +12,27 @@ pub struct NewFolder {
     /// The kinds it holds: `video`, `music`, `picture`; all if left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub kinds: Option<Vec<String>>,
+    /// Which links that lead out of it are followed; `readable` if left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub links: Option<FollowedLinks>,
+}
+
+/// Which links that lead out of a folder are followed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum FollowedLinks {
+    /// Those made by the administrator, or by whoever owns what they lead to, or whose owner could
+    /// read it.
+    Readable,
+    /// All.
+    All,
+}
+
+/// A choice of links.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LinkChoice {
+    /// Which are followed.
+    pub links: FollowedLinks,
 }
 
 /// Items by kind.
@@ -42,6 +63,8 @@ pub struct Folder {
     pub left_out: u32,
     /// Sub-folders left out by the person, by path below the folder.
     pub excluded: Vec<String>,
+    /// Which links that lead out of it are followed.
+    pub links: FollowedLinks,
     /// Since when the folder is away, if it is: unplugged, unmounted, not answering.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub away_ms: Option<u64>,

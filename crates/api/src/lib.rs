@@ -29,8 +29,8 @@ pub use devices::{
 };
 pub use exposure::{AccountExposure, AdmittedDevice, Exposure, FolderExposure, Listener, Wide};
 pub use folders::{
-    Excluded, Folder, FolderMove, KindCounts, LeftOut, LeftOutList, NewFolder, Place, Places,
-    Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
+    Excluded, Folder, FolderMove, FollowedLinks, KindCounts, LeftOut, LeftOutList, LinkChoice,
+    NewFolder, Place, Places, Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
 };
 pub use handover::{
     AppliedHouse, Handover, HandoverDevice, HandoverFolder, HandoverSetting, HouseChangePlan,
@@ -49,7 +49,9 @@ pub use network::{
 pub use preflight::{Preflight, PreflightCheck};
 pub use problem::Problem;
 pub use recordings::{Conversation, ConversationEntry, NewRecording, Recording};
-pub use records::{RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords};
+pub use records::{
+    CheckedRecords, RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords,
+};
 pub use seen_by::{SeenBy, SeenObject, SeenResource};
 pub use streams::{ConsolePlaying, HostLoad, NowPlaying, Stream, StreamList};
 pub use walkthroughs::{

@@ -30,6 +30,15 @@ pub struct SavedRecords {
     pub problem: Option<String>,
 }
 
+/// A file of saved records that was tried out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CheckedRecords {
+    /// The file.
+    pub saved: SavedRecords,
+    /// The names of the accounts that it brings.
+    pub accounts: Vec<String>,
+}
+
 /// A folder when records were saved.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SavedFolder {
@@ -85,4 +94,7 @@ pub struct RestoredRecords {
     /// Why it was not done; the records are as before then.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub problem: Option<String>,
+    /// The names of the accounts that it brought, with which one signs in now.
+    #[serde(default)]
+    pub accounts: Vec<String>,
 }

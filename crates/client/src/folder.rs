@@ -6,7 +6,8 @@ use std::time::Duration;
 use clap::Subcommand;
 use indicatif::{ProgressBar, ProgressStyle};
 use mostra_api::{
-    Excluded, Folder, LeftOutList, NewFolder, Rescan, Scan, ScanReports, ScanState, Status,
+    Excluded, Folder, FollowedLinks, LeftOutList, LinkChoice, NewFolder, Rescan, Scan, ScanReports,
+    ScanState, Status,
 };
 use reqwest::Method;
 
@@ -26,6 +27,10 @@ pub(crate) enum FolderVerb {
         /// The kinds it holds
         #[arg(long, value_delimiter = ',', default_value = "video,music,picture")]
         kinds: Vec<String>,
+        /// Which links that lead out of it are followed: readable, for those that the administrator
+        /// made, or whoever owns what they lead to, or whose owner could read it; or all
+        #[arg(long, value_name = "RULE", default_value = "readable")]
+        links: LinkRule,
         /// Do not wait for the scan
         #[arg(long)]
         no_wait: bool,
@@ -57,6 +62,17 @@ pub(crate) enum FolderVerb {
     },
     /// Leave sub-folders out, such as samples; or show which are
     LeaveOut(LeaveOut),
+    /// Set which links that lead out of a folder are followed; or show it
+    Links {
+        /// Its number or label
+        folder: String,
+        /// readable: those that the administrator made, or whoever owns what they lead to, or whose
+        /// owner could read it; all: every link
+        rule: Option<LinkRule>,
+        /// Do not wait for the scan
+        #[arg(long)]
+        no_wait: bool,
+    },
     /// Say where a folder is now, as on another machine: ids, proof and places to go on from stay
     Move(Move),
     /// Look for new, changed and vanished files
@@ -73,6 +89,13 @@ pub(crate) enum FolderVerb {
         #[arg(long)]
         no_wait: bool,
     },
+}
+
+/// Which links that lead out of a folder are followed.
+#[derive(Debug, Clone, Copy, clap::ValueEnum)]
+pub(crate) enum LinkRule {
+    Readable,
+    All,
 }
 
 /// A folder with what its last scan left out.
@@ -100,10 +123,11 @@ pub(crate) async fn run(
     verb: FolderVerb,
 ) -> Result<(), Failure> {
     match verb {
-        FolderVerb::Add { path, label, kinds, no_wait } => {
+        FolderVerb::Add { path, label, kinds, links, no_wait } => {
             let path =
                 std::path::absolute(&path).map_or(path, |p| p.to_string_lossy().into_owned());
-            let new = NewFolder { path, label, kinds: Some(kinds) };
+            let links = Some(followed(links));
+            let new = NewFolder { path, label, kinds: Some(kinds), links };
             let folder: Folder = connection.change(Method::POST, "/folders", Some(&new)).await?;
             finish(connection, output, folder, no_wait, "Published").await
         }
@@ -169,6 +193,25 @@ pub(crate) async fn run(
                 false => format!("Left out of {}:\n  {}", f.label, f.excluded.join("\n  ")),
             })
         }
+        FolderVerb::Links { folder, rule, no_wait } => {
+            let folder = find(connection, &folder).await?;
+            let Some(rule) = rule else {
+                return output.print(&folder, |f| match f.links {
+                    FollowedLinks::Readable => format!(
+                        "Of the links that lead out of {}, those are followed that the administrator \
+                         made, or whoever owns what they lead to, or whose owner could read it.",
+                        f.label
+                    ),
+                    FollowedLinks::All => {
+                        format!("All links that lead out of {} are followed.", f.label)
+                    }
+                });
+            };
+            let path = format!("/folders/{}/links", folder.id);
+            let wish = LinkChoice { links: followed(rule) };
+            let folder: Folder = connection.change(Method::PUT, &path, Some(&wish)).await?;
+            finish(connection, output, folder, no_wait, "Scanned").await
+        }
         FolderVerb::Move(wish) => crate::moved::run(connection, output, wish).await,
         FolderVerb::Rescan { folder, path: place, as_it_is, no_wait } => {
             let folder = find(connection, &folder).await?;
@@ -177,6 +220,13 @@ pub(crate) async fn run(
             let folder: Folder = connection.change(Method::POST, &path, Some(&wish)).await?;
             finish(connection, output, folder, no_wait, "Scanned").await
         }
+    }
+}
+
+fn followed(rule: LinkRule) -> FollowedLinks {
+    match rule {
+        LinkRule::Readable => FollowedLinks::Readable,
+        LinkRule::All => FollowedLinks::All,
     }
 }
 

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
 use clap::Subcommand;
-use mostra_api::{Folder, RecordCounts, RecordsState, SavedRecords, Setup};
+use mostra_api::{CheckedRecords, Folder, RecordCounts, RecordsState, SavedRecords, Setup};
 use reqwest::Method;
 
 use crate::connection::{Connection, Failure};
@@ -60,12 +60,14 @@ pub(crate) async fn run(
                 None => newest(connection).await?,
             };
             let path = format!("/records/{name}/check");
-            let saved: SavedRecords = connection.change(Method::POST, &path, None::<&()>).await?;
-            output.print(&saved, |saved| {
+            let checked: CheckedRecords =
+                connection.change(Method::POST, &path, None::<&()>).await?;
+            output.print(&checked, |CheckedRecords { saved, accounts }| {
                 format!(
-                    "{} can be restored: every table has the rows that were saved, {} in all.",
+                    "{} can be restored: every table has the rows that were saved, {} in all. {}",
                     saved.name,
-                    holds(&saved.holds)
+                    holds(&saved.holds),
+                    accounts_words(accounts)
                 )
             })
         }
@@ -214,9 +216,9 @@ async fn restore(
     }
     let before = state.restored.as_ref().map(|restored| restored.at_ms);
     let path = format!("/records/{}/restore", saved.name);
-    let _: SavedRecords = connection.change(Method::POST, &path, None::<&()>).await?;
+    let checked: CheckedRecords = connection.change(Method::POST, &path, None::<&()>).await?;
     let folders = await_restored(connection, before).await?;
-    output.print(&saved, |saved| restored_words(saved, folders.as_deref()))
+    output.print(&checked, |checked| restored_words(checked, folders.as_deref()))
 }
 
 /// Waits until the service has restored, and is there again. Gives the folders, where this login
@@ -252,7 +254,16 @@ async fn await_restored(
     Err(Failure::new(format!("the service {what}"), "See its log."))
 }
 
-fn restored_words(saved: &SavedRecords, folders: Option<&[Folder]>) -> String {
+/// The accounts that records bring, in words.
+fn accounts_words(accounts: &[String]) -> String {
+    match accounts {
+        [] => "They bring no account.".into(),
+        accounts => format!("They bring these accounts: {}.", accounts.join(", ")),
+    }
+}
+
+fn restored_words(checked: &CheckedRecords, folders: Option<&[Folder]>) -> String {
+    let CheckedRecords { saved, accounts } = checked;
     let mut lines = vec![format!(
         "The records of {}, saved {}, are restored: {}.",
         saved.house,
@@ -260,10 +271,10 @@ fn restored_words(saved: &SavedRecords, folders: Option<&[Folder]>) -> String {
         holds(&saved.holds)
     )];
     match folders {
-        None => lines.push(
-            "Accounts and logins are those that were saved; sign in with one of them: mostra login"
-                .into(),
-        ),
+        None => lines.push(format!(
+            "{} All logins ended; sign in with one of them: mostra login",
+            accounts_words(accounts)
+        )),
         Some(folders) if folders.iter().any(|folder| folder.away_ms.is_some()) => {}
         Some(_) => return lines.remove(0),
     }

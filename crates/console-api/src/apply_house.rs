@@ -113,7 +113,7 @@ async fn folder(
     let id = match before {
         None => {
             let (path, label) = (wanted.path.clone(), Some(wanted.label.clone()));
-            let published = library.publish(path, label, kinds).await;
+            let published = library.publish(path, label, kinds, wanted.links.0).await;
             published.map_err(|error| error.to_string())?.serial
         }
         Some(before) => {
@@ -130,6 +130,10 @@ async fn folder(
             id
         }
     };
+    if before.is_some_and(|before| before.links != wanted.links) {
+        let ruled = library.set_link_rule(id, wanted.links.0).await;
+        ruled.map_err(|error| error.to_string())?;
+    }
     let left_out = before.map(|before| before.left_out.clone()).unwrap_or_default();
     if left_out != wanted.left_out {
         let excluded = library.exclude(id, &wanted.left_out).await;

@@ -2,8 +2,9 @@
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use mostra_api::{
-    Excluded, Folder as ApiFolder, FolderMove, KindCounts, LeftOut, LeftOutList, NewFolder, Place,
-    Places, Rescan, Scan, ScanChange, ScanReport, ScanReports, ScanState,
+    Excluded, Folder as ApiFolder, FolderMove, FollowedLinks, KindCounts, LeftOut, LeftOutList,
+    LinkChoice, NewFolder, Place, Places, Rescan, Scan, ScanChange, ScanReport, ScanReports,
+    ScanState,
 };
 use mostra_app::clock::ms;
 use mostra_app::library::scan::{FolderState, Noticed};
@@ -11,6 +12,7 @@ use mostra_app::library::{Library, places};
 use mostra_core::catalogue::Folder;
 use mostra_core::format::FileClass;
 use mostra_core::ids::FolderId;
+use mostra_core::link_rule::LinkRule;
 use mostra_core::{Kind, Kinds, KindsError};
 use serde::Deserialize;
 use utoipa_actix_web::service_config::ServiceConfig;
@@ -31,6 +33,7 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(left_out)
         .service(reports)
         .service(exclude)
+        .service(set_links)
         .service(pick);
 }
 
@@ -68,10 +71,25 @@ fn to_api(library: &Library, folder: &Folder) -> ApiFolder {
         items: KindCounts { video, music, picture },
         left_out: known.left_out,
         excluded: known.excluded.clone(),
+        links: followed(known.link_rule),
         away_ms: known.away.map(ms),
         next_scan: next_scan(&known, library.scans_when_asked()),
         scanned_ms: known.scanned_part.or(known.scanned).map(ms),
         scan,
+    }
+}
+
+fn followed(rule: LinkRule) -> FollowedLinks {
+    match rule {
+        LinkRule::Readable => FollowedLinks::Readable,
+        LinkRule::All => FollowedLinks::All,
+    }
+}
+
+fn link_rule(links: FollowedLinks) -> LinkRule {
+    match links {
+        FollowedLinks::Readable => LinkRule::Readable,
+        FollowedLinks::All => LinkRule::All,
     }
 }
 
@@ -124,14 +142,15 @@ async fn add(
     body: JsonBody<NewFolder>,
     library: web::Data<Library>,
 ) -> Result<HttpResponse, ApiFailure> {
-    let NewFolder { path, label, kinds } = body.0;
+    let NewFolder { path, label, kinds, links } = body.0;
+    let rule = links.map(link_rule).unwrap_or_default();
     let kinds: Kinds = match kinds {
         None => Kinds::ALL,
         Some(words) => words.join(",").parse().map_err(|why: KindsError| {
             ApiFailure::invalid("Those kinds do not work").why(why.to_string())
         })?,
     };
-    let folder = library.clone().into_inner().publish(path, label, kinds).await?;
+    let folder = library.clone().into_inner().publish(path, label, kinds, rule).await?;
     Ok(HttpResponse::Created().json(to_api(&library, &folder)))
 }
 
@@ -226,6 +245,24 @@ async fn exclude(
     library: web::Data<Library>,
 ) -> Result<web::Json<ApiFolder>, ApiFailure> {
     let folder = library.clone().into_inner().exclude(FolderId(*id), &body.0.paths).await?;
+    Ok(web::Json(to_api(&library, &folder)))
+}
+
+#[utoipa::path(
+    operation_id = "setLinks",
+    summary = "Set which links that lead out of a folder are followed",
+    request_body = mostra_api::LinkChoice,
+    responses((status = 200, body = mostra_api::Folder))
+)]
+#[put("/folders/{id}/links")]
+async fn set_links(
+    _: Caller,
+    id: web::Path<u32>,
+    body: JsonBody<LinkChoice>,
+    library: web::Data<Library>,
+) -> Result<web::Json<ApiFolder>, ApiFailure> {
+    let rule = link_rule(body.0.links);
+    let folder = library.clone().into_inner().set_link_rule(FolderId(*id), rule).await?;
     Ok(web::Json(to_api(&library, &folder)))
 }
 

@@ -45,6 +45,7 @@ pub(crate) async fn current(parts: &ConsoleParts) -> Result<HouseFile, ApiFailur
         path: folder.root.clone(),
         kinds: folder.kinds.iter().collect(),
         left_out: library.scans.known(folder.serial).excluded,
+        links: Word(library.scans.known(folder.serial).link_rule),
     });
     let presets = devices.presets().await?;
     let own = presets.with_built_in().into_iter().filter(|preset| !preset.built_in);

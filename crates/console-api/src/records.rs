@@ -8,11 +8,13 @@ use actix_web::http::header;
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, put, web};
 use futures_util::StreamExt as _;
 use mostra_api::{
-    RecordCounts, RecordsState, RestoredRecords, SavedFolder, SavedRecords as ApiSaved,
+    CheckedRecords, RecordCounts, RecordsState, RestoredRecords, SavedFolder,
+    SavedRecords as ApiSaved,
 };
 use mostra_app::clock::ms;
 use mostra_app::saved_records::{Doing, RecordFiles, Saved, SavingError};
 use mostra_core::saving::SavedBecause;
+use mostra_store::RowsError;
 use tokio::io::AsyncWriteExt as _;
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -39,8 +41,14 @@ impl From<SavingError> for ApiFailure {
             SavingError::Room { .. } => {
                 (StatusCode::INSUFFICIENT_STORAGE, "There is too little room")
             }
-            SavingError::Archive(_) => {
+            SavingError::Archive(_) | SavingError::Rows(RowsError::Unfit(_)) => {
                 (StatusCode::UNPROCESSABLE_ENTITY, "The file cannot be taken")
+            }
+            SavingError::Rows(RowsError::NoCheckRole(_)) => {
+                (StatusCode::CONFLICT, "Saved records cannot be tried here")
+            }
+            SavingError::Rows(RowsError::Store(error)) if error.not_now().is_none() => {
+                (StatusCode::UNPROCESSABLE_ENTITY, "PostgreSQL takes no such records")
             }
             _ => (StatusCode::SERVICE_UNAVAILABLE, "The records cannot be read or written"),
         };
@@ -107,6 +115,7 @@ async fn show(
             name: restored.name,
             at_ms: restored.at_ms,
             problem: restored.problem,
+            accounts: restored.accounts,
         }),
     }))
 }
@@ -227,26 +236,28 @@ async fn remove(
 
 #[utoipa::path(
     operation_id = "checkRecords",
-    summary = "Restore a file into a database of its own, and compare what came with what was saved",
-    responses((status = 200, body = mostra_api::SavedRecords))
+    summary = "Try a file out in a database of its own, and compare what came with what was saved",
+    responses((status = 200, body = mostra_api::CheckedRecords))
 )]
 #[post("/records/{name}/check")]
 async fn check(
     _: Caller,
     name: web::Path<String>,
     records: web::Data<RecordFiles>,
-) -> Result<web::Json<ApiSaved>, ApiFailure> {
+) -> Result<web::Json<CheckedRecords>, ApiFailure> {
     let (records, name) = (records.into_inner(), name.into_inner());
     let (checker, of) = (records.clone(), name.clone());
     let checking = tokio::spawn(async move { checker.check(&of).await });
-    checking.await.map_err(|_| ApiFailure::invalid("The file was not checked"))??;
-    Ok(web::Json(to_api(records.get(&name).await?)))
+    let accounts =
+        checking.await.map_err(|_| ApiFailure::invalid("The file was not checked"))??;
+    let saved = to_api(records.get(&name).await?);
+    Ok(web::Json(CheckedRecords { saved, accounts }))
 }
 
 #[utoipa::path(
     operation_id = "restoreRecords",
     summary = "Put the records of a file in the place of those that are here; the service restarts",
-    responses((status = 202, body = mostra_api::SavedRecords))
+    responses((status = 202, body = mostra_api::CheckedRecords))
 )]
 #[post("/records/{name}/restore")]
 async fn restore(
@@ -260,14 +271,15 @@ async fn restore(
     may_come_back(&**config).await?;
     let config = config.into_inner();
     let preparing = tokio::spawn(async move {
-        records.prepare_restore(&name).await?;
+        let accounts = records.prepare_restore(&name).await?;
         // The answer goes out first.
         tokio::spawn(async move {
             tokio::time::sleep(Duration::from_millis(200)).await;
             config.restart();
         });
-        Ok::<_, SavingError>(())
+        Ok::<_, SavingError>(accounts)
     });
-    preparing.await.map_err(|_| ApiFailure::invalid("The records were not restored"))??;
-    Ok(HttpResponse::Accepted().json(to_api(saved)))
+    let prepared = preparing.await;
+    let accounts = prepared.map_err(|_| ApiFailure::invalid("The records were not restored"))??;
+    Ok(HttpResponse::Accepted().json(CheckedRecords { saved: to_api(saved), accounts }))
 }

@@ -45,6 +45,9 @@ pub enum Reason {
     ListedAlready,
     /// A link into another published folder, of which that one's grant decides; its label.
     OtherFolder(String),
+    /// A link that leads out of the folder, or something behind one, that the link's owner could not
+    /// read.
+    LinkOwner,
     /// A link to where no media are kept.
     Forbidden,
     /// Where the service keeps its own things.
@@ -100,6 +103,9 @@ impl Reason {
             Reason::Damaged(_) => "Replace it by a whole copy, or delete it.",
             Reason::Empty => "Copy it again, or delete it.",
             Reason::OtherKind(_) => "Publish its folder with that kind as well.",
+            Reason::LinkOwner => {
+                "Have the link made by the administrator (sudo ln -s), or open what it leads to to the link's owner. Or have all links of this folder followed: mostra folder links FOLDER all"
+            }
             Reason::DeadLink => "Plug in its drive, or delete the link.",
             Reason::OtherDrive => {
                 "Mount its drive again; it comes back with all that is known of it. When the drives are meant to be as they are now, take them so under Folders, or: mostra folder rescan FOLDER --as-it-is"
@@ -149,6 +155,7 @@ impl fmt::Display for Reason {
                     "a link into {label}, which is published itself: whoever may see that folder finds it there"
                 );
             }
+            Reason::LinkOwner => "a link, or behind one, whose owner may not read it",
             Reason::Forbidden => "a link into the system's own or hidden folders",
             Reason::Own => "the service's own directory",
             Reason::NoAnswer => "its drive or network share does not answer",

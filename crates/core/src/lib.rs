@@ -33,6 +33,7 @@ pub mod icy_metadata;
 pub mod ids;
 pub mod kind;
 pub mod left_out;
+pub mod link_rule;
 pub mod not_now;
 pub mod off;
 pub mod playback;

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use serde::{Deserialize, Serialize};
 
 /// The form of the file that is written and read.
-pub const FORMAT: u32 = 1;
+pub const FORMAT: u32 = 2;
 
 /// How many are kept of those with one reason; older ones go.
 pub const KEPT: usize = 7;
@@ -56,9 +56,9 @@ pub struct Manifest {
     pub counts: BTreeMap<String, u64>,
     /// The published folders: label and path.
     pub folders: Vec<(String, String)>,
-    /// Bytes of the dump.
+    /// Bytes of the rows.
     pub bytes: u64,
-    /// SHA-256 of the dump, in hexadecimal digits.
+    /// SHA-256 of the rows, in hexadecimal digits.
     pub sha256: String,
 }
 
@@ -68,7 +68,12 @@ pub enum Unfit {
     /// Its form is of a later program.
     #[error("it was made by version {0}, which is later than this one")]
     Later(String),
-    /// Its dump was changed or cut off.
+    /// Its form is of a program of before version 0.1.0, whose dumps could have statements executed.
+    #[error(
+        "it is of a form that is not taken any more, as it could have the database do anything"
+    )]
+    Earlier,
+    /// Its rows were changed or cut off.
     #[error("its records are damaged: they are not what its manifest says")]
     Damaged,
 }
@@ -77,10 +82,13 @@ impl Manifest {
     /// Whether this program can take it, whose changes to the tables are `known`.
     ///
     /// # Errors
-    /// [`Unfit::Later`] when a later program made it.
+    /// [`Unfit::Later`] when a later program made it, [`Unfit::Earlier`] for the form of before.
     pub fn check(&self, known: &[String]) -> Result<(), Unfit> {
         if self.format > FORMAT || !known.contains(&self.schema) {
             return Err(Unfit::Later(self.version.clone()));
+        }
+        if self.format < FORMAT {
+            return Err(Unfit::Earlier);
         }
         Ok(())
     }

@@ -21,6 +21,7 @@ pub mod extension;
 mod external_program;
 pub mod ffprobe;
 mod jpeg;
+pub mod link_owner;
 mod matroska;
 pub mod mounts;
 mod mp4;

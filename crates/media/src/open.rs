@@ -1,32 +1,115 @@
-//! Opening what the catalogue located, and nothing else (SEC-13).
+//! Opening what the catalogue located, and what a scan looks at, beneath the folder and nowhere else
+//! (SEC-13).
 
 use std::fs::File;
 use std::io;
-use std::os::fd::AsRawFd;
-use std::os::unix::fs::OpenOptionsExt;
+use std::os::fd::OwnedFd;
+use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
-use mostra_core::catalogue::Located;
+use mostra_core::catalogue::{Beneath, Located};
+use nix::errno::Errno;
+use nix::fcntl::{AT_FDCWD, OFlag, OpenHow, ResolveFlag, openat2};
 
-/// Opens a located file for reading. The real path, after all links, must lie inside the real
-/// path of its folder at the moment of opening, or inside what the scan found a link in it to
-/// lead to, and it must be a regular file.
+/// How often an open is tried again while something on its way is being renamed.
+const ATTEMPTS: usize = 16;
+
+/// How what was listed as a file is opened: a pipe or device that has taken its place meanwhile must
+/// not hold us up.
+const FILE: OFlag =
+    OFlag::O_RDONLY.union(OFlag::O_CLOEXEC).union(OFlag::O_NONBLOCK).union(OFlag::O_NOCTTY);
+const DIRECTORY: OFlag = OFlag::O_RDONLY.union(OFlag::O_CLOEXEC).union(OFlag::O_DIRECTORY);
+
+/// Opens a located file for reading. It must be a regular file, and nothing on the way from its
+/// folder, or from what the scan found a link in it to lead to, may lead out of there at the moment
+/// of opening.
 ///
 /// # Errors
 /// Those of opening; `PermissionDenied` for a path that leads out of the folder.
 pub fn open(located: &Located) -> io::Result<File> {
-    // O_NONBLOCK so that a FIFO put in the place of a file cannot hold us up.
-    let file = File::options().read(true).custom_flags(0o4000).open(located.path())?;
-    // The path of what is really open, not of what the name says a moment later.
-    let real = std::fs::read_link(Path::new("/proc/self/fd").join(file.as_raw_fd().to_string()))?;
-    let root = std::fs::canonicalize(located.root())?;
-    if !located.allows(&root, &real) || !file.metadata()?.is_file() {
-        return Err(io::Error::new(
-            io::ErrorKind::PermissionDenied,
-            "not a file inside its folder",
-        ));
+    let beneath = located.beneath();
+    let file = open_file(&beneath)?;
+    if beneath.by_link {
+        // A link that was removed or leads elsewhere now shows nothing of where it led before.
+        let (named, opened) = (std::fs::metadata(located.path())?, file.metadata()?);
+        if (named.dev(), named.ino()) != (opened.dev(), opened.ino()) {
+            return Err(out_of_folder());
+        }
     }
     Ok(file)
+}
+
+/// Opens a regular file for reading.
+///
+/// # Errors
+/// As of [`open`].
+pub fn open_file(beneath: &Beneath) -> io::Result<File> {
+    regular(open_beneath(beneath, FILE)?)
+}
+
+/// Opens a directory for listing.
+///
+/// # Errors
+/// As of [`open`].
+pub fn open_directory(beneath: &Beneath) -> io::Result<OwnedFd> {
+    open_beneath(beneath, DIRECTORY)
+}
+
+/// Opens a regular file of an open directory by its name.
+///
+/// # Errors
+/// As of [`open`].
+pub fn open_in(directory: &OwnedFd, name: &str) -> io::Result<File> {
+    regular(open_at(directory, Path::new(name), FILE)?)
+}
+
+fn regular(opened: OwnedFd) -> io::Result<File> {
+    let file = File::from(opened);
+    match file.metadata()?.is_file() {
+        true => Ok(file),
+        false => Err(out_of_folder()),
+    }
+}
+
+fn out_of_folder() -> io::Error {
+    io::Error::new(io::ErrorKind::PermissionDenied, "not a file inside its folder")
+}
+
+fn open_beneath(beneath: &Beneath, flags: OFlag) -> io::Result<OwnedFd> {
+    let Beneath { root, by_link, rest } = beneath;
+    let itself = rest.as_os_str().is_empty();
+    if *by_link {
+        // The scan found it without any link on its way: what has one now is something else.
+        let resolve = ResolveFlag::RESOLVE_NO_SYMLINKS | ResolveFlag::RESOLVE_NO_MAGICLINKS;
+        let at_root = if itself { flags } else { DIRECTORY | OFlag::O_PATH };
+        let how = OpenHow::new().flags(at_root).resolve(resolve);
+        let root = openat2(AT_FDCWD, root, how).map_err(refused)?;
+        return if itself { Ok(root) } else { open_at(&root, rest, flags) };
+    }
+    // A person named the folder: links on the way to it are meant.
+    let at_root = if itself { flags } else { DIRECTORY | OFlag::O_PATH };
+    let root = nix::fcntl::open(root, at_root, nix::sys::stat::Mode::empty())?;
+    if itself { Ok(root) } else { open_at(&root, rest, flags) }
+}
+
+fn open_at(root: &OwnedFd, rest: &Path, flags: OFlag) -> io::Result<OwnedFd> {
+    let resolve = ResolveFlag::RESOLVE_BENEATH | ResolveFlag::RESOLVE_NO_MAGICLINKS;
+    let how = OpenHow::new().flags(flags).resolve(resolve);
+    for _ in 1..ATTEMPTS {
+        match openat2(root, rest, how) {
+            Err(Errno::EAGAIN) => {}
+            opened => return opened.map_err(refused),
+        }
+    }
+    openat2(root, rest, how).map_err(refused)
+}
+
+/// What the kernel says of a path that leads out.
+fn refused(error: Errno) -> io::Error {
+    match error {
+        Errno::EXDEV | Errno::ELOOP => out_of_folder(),
+        error => error.into(),
+    }
 }
 
 #[cfg(test)]

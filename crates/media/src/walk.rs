@@ -2,13 +2,13 @@
 
 use std::fs::{File, Metadata};
 use std::io;
+use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt as _;
-use std::path::Path;
 
 use nix::dir::{Dir, Type};
 use nix::errno::Errno;
-use nix::fcntl::{AtFlags, OFlag};
-use nix::sys::stat::{FileStat, Mode, fstat, fstatat};
+use nix::fcntl::AtFlags;
+use nix::sys::stat::{FileStat, fstat, fstatat};
 
 use crate::unreadable;
 use mostra_core::left_out::Reason;
@@ -71,18 +71,17 @@ pub struct DirectoryListing {
     pub left_out: Vec<(String, Reason)>,
 }
 
-/// Lists a directory, with the state of each file if `stats`: where all will be opened anyway, it
+/// Lists an open directory, with the state of each file if `stats`: where all will be opened anyway, it
 /// is cheaper had then. Hidden entries are passed over silently (SEC-14); links are named and
 /// not followed; special files are left out. Errors on single entries do not stop it.
 ///
 /// # Errors
 /// When the directory itself cannot be read.
-pub fn list(directory: &Path, stats: bool) -> io::Result<DirectoryListing> {
+pub fn list(directory: OwnedFd, stats: bool) -> io::Result<DirectoryListing> {
     let mut listing = DirectoryListing::default();
-    let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
-    let mut entries = Dir::open(directory, flags, Mode::empty())?;
     // The directory is open once more for questions, as the entries hold it while they come.
-    let asked = nix::fcntl::open(directory, flags | OFlag::O_PATH, Mode::empty())?;
+    let asked = directory.try_clone()?;
+    let mut entries = Dir::from_fd(directory)?;
     for entry in entries.iter() {
         let entry = entry?;
         if entry.file_name().to_bytes().starts_with(b".") {
@@ -133,6 +132,11 @@ fn kind_of(stat: &FileStat) -> Option<Type> {
 mod tests {
     use super::*;
     use std::os::unix::ffi::OsStrExt;
+    use std::path::Path;
+
+    fn list(directory: &Path, stats: bool) -> io::Result<DirectoryListing> {
+        super::list(std::fs::File::open(directory)?.into(), stats)
+    }
 
     #[test]
     fn hidden_is_passed_over_and_odd_names_are_told() {

@@ -427,7 +427,7 @@ impl Owners {
             saved: Arc::new(saved_records::RecordFiles::new(
                 context.clone(),
                 &config.data,
-                &config.database_url,
+                config.databases(),
             )),
             access: Arc::new(HouseAccess::new(config.house_port)),
             walkthroughs: Arc::new(Walkthroughs::new(WalkthroughParts {

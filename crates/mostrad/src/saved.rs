@@ -31,7 +31,7 @@ fn failed(what: &str, error: &SavingError) -> StartupError {
 /// [`StartupError`] with the remedy.
 pub(crate) async fn save(config: &Config) -> Result<(), StartupError> {
     let context = Context::new(Clock::start(), records(config).await?, &config.data);
-    let saved = RecordFiles::new(context, &config.data, &config.database_url);
+    let saved = RecordFiles::new(context, &config.data, config.databases());
     let made = saved.save(SavedBecause::BeforeUpgrade).await;
     let made = made.map_err(|error| failed("the records were not saved", &error))?;
     println!("The records are saved in {}.", place(config, &made.name).display());
@@ -48,16 +48,21 @@ pub(crate) async fn restore(config: &Config, file: &Path) -> Result<(), StartupE
     let saved = RecordFiles::new(
         Context::new(Clock::start(), records, &config.data),
         &config.data,
-        &config.database_url,
+        config.databases(),
     );
     let named = place(config, &file.to_string_lossy());
     let file = if file.exists() { file } else { &named };
     let restored = saved.restore_now(file).await;
-    let manifest = restored
+    let (manifest, tried) = restored
         .map_err(|error| failed(&format!("{} was not restored", file.display()), &error))?;
     println!(
-        "The records of {}, saved by version {}, are restored. Start the service.",
-        manifest.house, manifest.version
+        "The records of {}, saved by version {}, are restored. {} Start the service.",
+        manifest.house,
+        manifest.version,
+        match tried.accounts.as_slice() {
+            [] => "They have no account yet.".to_owned(),
+            accounts => format!("Their accounts are: {}.", accounts.join(", ")),
+        }
     );
     Ok(())
 }

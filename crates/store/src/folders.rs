@@ -8,6 +8,7 @@ use mostra_core::catalogue::{Directory, Folder, Playlist};
 use mostra_core::drives::Drives;
 use mostra_core::ids::FolderId;
 use mostra_core::left_out::Reason;
+use mostra_core::link_rule::LinkRule;
 use sea_orm::sea_query::{Expr, SimpleExpr};
 use sea_orm::{
     ActiveValue::NotSet, ActiveValue::Set, ColumnTrait, ConnectionTrait as _, EntityTrait,
@@ -24,6 +25,8 @@ use crate::{Records, StoreError};
 pub struct NewFolder {
     /// The folder, with numbers taken from [`Counter`](crate::Counter)s.
     pub folder: Folder,
+    /// Which links that lead out of it are followed.
+    pub link_rule: LinkRule,
     /// When.
     pub at: Moment,
 }
@@ -57,6 +60,8 @@ pub struct LoadedFolder {
     pub scanned: Option<Moment>,
     /// Sub-folders left out, by path below it.
     pub excluded: Vec<String>,
+    /// Which links that lead out of it are followed.
+    pub link_rule: LinkRule,
     /// Links that were followed: path below it to what is behind it.
     pub links: BTreeMap<String, String>,
     /// Which drives it was on, once that is known.
@@ -83,6 +88,7 @@ impl Records {
             added_ms: Set(millis(new.at)),
             scanned_ms: Set(None),
             excluded: Set(serde_json::Value::Array(Vec::new())),
+            link_rule: Set(new.link_rule.word().to_owned()),
             links: Set(serde_json::Value::Object(serde_json::Map::new())),
             drives: Set(None),
         };
@@ -178,9 +184,18 @@ impl Records {
             };
             let scanned = row.scanned_ms.map(|ms| Moment::from_millis(ms.max(0) as u64));
             let excluded = serde_json::from_value(row.excluded).unwrap_or_default();
+            // A word of a later version follows fewer links, not more.
+            let link_rule = LinkRule::from_word(&row.link_rule).unwrap_or_default();
             let links = serde_json::from_value(row.links).unwrap_or_default();
             let drives = row.drives.and_then(|drives| serde_json::from_value(drives).ok());
-            loaded.folders.push(LoadedFolder { folder, scanned, excluded, links, drives });
+            loaded.folders.push(LoadedFolder {
+                folder,
+                scanned,
+                excluded,
+                link_rule,
+                links,
+                drives,
+            });
         }
         for row in containers.all(&self.database).await? {
             let parent = row.parent_id.map(number).transpose()?;

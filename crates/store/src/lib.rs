@@ -37,7 +37,7 @@ pub use error::StoreError;
 pub use folders::{LeftOut, Loaded, LoadedFolder, NewFolder};
 pub use hold::Hold;
 pub use reports::{LISTED, Position, ScanReport, What};
-pub use saving::{DumpError, Snapshot, known_schemas, restore, restored_counts};
+pub use saving::{RowsError, Snapshot, Tried, known_schemas, restore, try_out};
 pub use settings::Counter;
 pub use stream::RawFiles;
 pub use unsaved::UnsavedRecords;

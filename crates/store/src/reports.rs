@@ -2,6 +2,7 @@
 
 use mostra_core::Moment;
 use mostra_core::ids::{FileId, FolderId};
+use mostra_core::link_rule::LinkRule;
 
 use mostra_core::drives::Drives;
 use sea_orm::sea_query::OnConflict;
@@ -149,6 +150,20 @@ impl Records {
         let row = folder::ActiveModel {
             id: Set(i64::from(serial)),
             excluded: Set(paths.into()),
+            ..Default::default()
+        };
+        folder::Entity::update(row).exec(&self.database).await?;
+        Ok(())
+    }
+
+    /// Sets which links that lead out of a folder are followed.
+    ///
+    /// # Errors
+    /// [`StoreError`] when it was not saved.
+    pub async fn set_link_rule(&self, serial: FolderId, rule: LinkRule) -> Result<(), StoreError> {
+        let row = folder::ActiveModel {
+            id: Set(i64::from(serial)),
+            link_rule: Set(rule.word().to_owned()),
             ..Default::default()
         };
         folder::Entity::update(row).exec(&self.database).await?;

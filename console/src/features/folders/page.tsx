@@ -162,7 +162,7 @@ function Progress({ scan }: { scan: Scan }) {
   );
 }
 
-type Part = "left-out" | "scans" | "sub-folders";
+type Part = "left-out" | "scans" | "sub-folders" | "links";
 
 /** What more there is to see of a folder: one part at a time, opened from one row. */
 function More({ folder }: { folder: Folder }) {
@@ -172,6 +172,7 @@ function More({ folder }: { folder: Folder }) {
     ...(folder.left_out > 0 ? [["left-out", `${count(folder.left_out, "file")} left out`] as [Part, string]] : []),
     ["scans", "What the last scans found"],
     ["sub-folders", `Sub-folders${excluded > 0 ? ` (${excluded} left out)` : ""}`],
+    ["links", `Links${folder.links === "all" ? " (all are followed)" : ""}`],
   ];
   const shown = parts.some(([part]) => part === open) ? open : null;
   const panel = `more-${folder.id}`;
@@ -195,6 +196,7 @@ function More({ folder }: { folder: Folder }) {
         {shown === "left-out" && <LeftOutList folder={folder} />}
         {shown === "scans" && <ScanList folder={folder.id} />}
         {shown === "sub-folders" && <SubFolders folder={folder} />}
+        {shown === "links" && <Links folder={folder} />}
       </div>
     </div>
   );
@@ -315,6 +317,30 @@ function SubFolders({ folder }: { folder: Folder }) {
         </Button>
       </form>
       <Trouble problem={scan.error ?? change.error} />
+    </div>
+  );
+}
+
+/** Which links that lead out of the folder are followed. */
+function Links({ folder }: { folder: Folder }) {
+  const change = useChange(
+    (links: Folder["links"]) =>
+      api.PUT("/api/v1/folders/{id}/links", { params: { path: { id: folder.id } }, body: { links } }),
+    ["folders", "catalogue"],
+  );
+  const all = folder.links === "all";
+  return (
+    <div className="space-y-2">
+      <p className="max-w-prose">
+        {all
+          ? "All links that lead out of this folder are followed: whoever can write into it can publish whatever the service can read."
+          : "A link that leads out of this folder is followed if the administrator of this computer made it, or whoever owns what it leads to, or if its owner could read that."}{" "}
+        A link into another published folder is never followed.
+      </p>
+      <Button onClick={() => change.mutate(all ? "readable" : "all")} disabled={change.isPending}>
+        {all ? "Follow only links whose owner could read it" : "Follow all links"}
+      </Button>
+      <Trouble problem={change.error} />
     </div>
   );
 }

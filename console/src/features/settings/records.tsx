@@ -70,8 +70,9 @@ export function Records() {
       {records.data?.problem && <p className="mt-2 text-brick">✕ The last save failed: {records.data.problem}</p>}
       {begun && (
         <p role="status" className="mt-2">
-          The records are restored, and the service starts again. If this page asks you to sign in, use an account of
-          the records that were restored. Folders that are elsewhere now are asked for under Folders.
+          The records are restored, and the service starts again. All logins end: sign in with an account of the records
+          that were restored ({restore.data?.accounts.join(", ") || "they have none yet"}). Folders that are elsewhere
+          now are asked for under Folders.
         </p>
       )}
       {done?.problem && (
@@ -103,7 +104,7 @@ export function Records() {
           onClose={() => setRestoring(null)}
         >
           Here are {holds(records.data.now)}. They give way to those of {restoring.house}: {holds(restoring.holds)}.
-          What is here is saved before. Accounts are those that were saved.
+          What is here is saved before. Accounts are those that were saved; who is signed in now signs in again.
         </Confirm>
       )}
     </Card>
@@ -132,6 +133,11 @@ function Saved({ saved, onRestore }: { saved: SavedRecords; onRestore: () => voi
       {saved.checked_ms != null && !saved.problem && (
         <p role="status" className="text-sm text-accent">
           ✓ It can be restored: tried on {moment(saved.checked_ms)}.
+        </p>
+      )}
+      {check.data && (
+        <p className="text-sm text-soft">
+          {check.data.accounts.length > 0 ? `Its accounts: ${check.data.accounts.join(", ")}` : "It brings no account."}
         </p>
       )}
       {saved.problem && <p className="text-sm text-brick">✕ {saved.problem}</p>}

@@ -7,6 +7,7 @@ use std::sync::Arc;
 use mostra_core::Kinds;
 use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::ids::FolderId;
+use mostra_core::link_rule::LinkRule;
 use mostra_core::rights::Obstacle;
 use mostra_store::{Counter, LeftOut, NewFolder, ScanReport, StoreError};
 
@@ -144,6 +145,7 @@ impl Library {
         path: String,
         label: Option<String>,
         kinds: Kinds,
+        link_rule: LinkRule,
     ) -> Result<Folder, FolderError> {
         if !self.shared().loaded_soon().await {
             return Err(FolderError::Loading);
@@ -168,8 +170,9 @@ impl Library {
         let serial = records.reserve(Counter::Folder, 1).await?;
         let container = records.reserve(Counter::Serial, 1).await?;
         let folder = Folder { serial: FolderId(serial), label, kinds, root: path, container };
-        let new = NewFolder { folder: folder.clone(), at: self.context.now() };
+        let new = NewFolder { folder: folder.clone(), link_rule, at: self.context.now() };
         records.add_folder(&new).await?;
+        self.scans.note(folder.serial, |known| known.link_rule = link_rule);
         self.apply(vec![Change::PutFolder(folder.clone())]).await?;
         scan::start(self, &folder, ScanScope::Whole("first"));
         // What others lead to by links is in a folder of its own now.
@@ -277,6 +280,22 @@ impl Library {
         excluded.dedup();
         self.context.records.set_excluded(folder.serial, &excluded).await?;
         self.scans.note(folder.serial, |known| known.excluded = excluded);
+        scan::start(self, &folder, ScanScope::Whole("asked"));
+        Ok(folder)
+    }
+
+    /// Sets which links that lead out of a folder are followed, durably, and scans it again.
+    ///
+    /// # Errors
+    /// [`FolderError`] when that was not noted.
+    pub async fn set_link_rule(
+        self: &Arc<Self>,
+        id: FolderId,
+        rule: LinkRule,
+    ) -> Result<Folder, FolderError> {
+        let folder = self.folder(id)?;
+        self.context.records.set_link_rule(folder.serial, rule).await?;
+        self.scans.note(folder.serial, |known| known.link_rule = rule);
         scan::start(self, &folder, ScanScope::Whole("asked"));
         Ok(folder)
     }

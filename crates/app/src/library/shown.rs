@@ -79,6 +79,7 @@ impl Library {
             self.scans.note(serial, |known| {
                 known.scanned = folder.scanned;
                 known.excluded.clone_from(&folder.excluded);
+                known.link_rule = folder.link_rule;
                 known.links.clone_from(&folder.links);
                 let root = Path::new(&folder.folder.root);
                 let renamed = |drives| mounts.renamed(drives, root, &folder.links);

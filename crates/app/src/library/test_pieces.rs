@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use mostra_core::catalogue::{Change, Folder};
 use mostra_core::ids::FolderId;
+use mostra_core::link_rule::LinkRule;
 use mostra_core::{Kind, Kinds};
 use mostra_media::test_pieces::{MAIN, PIECES};
 use mostra_store::{Counter, NewFolder, StoreError};
@@ -166,7 +167,8 @@ impl Library {
                 let container = records.reserve(Counter::Serial, 1).await?;
                 let (serial, label) = (FolderId::TEST_PIECES, "Test pieces".to_owned());
                 let folder = Folder { serial, label, kinds: Kinds::ALL, root, container };
-                let new = NewFolder { folder: folder.clone(), at: self.context.now() };
+                let link_rule = LinkRule::default();
+                let new = NewFolder { folder: folder.clone(), link_rule, at: self.context.now() };
                 records.add_folder(&new).await?;
                 folder
             }

@@ -1,4 +1,4 @@
-//! The file of saved records: a tar archive with a manifest and PostgreSQL's dump.
+//! The file of saved records: a tar archive with a manifest and the rows.
 
 use std::fs::File;
 use std::io::{self, Read, Write};
@@ -9,8 +9,8 @@ use sha2::{Digest as _, Sha256};
 
 /// The manifest, which comes first.
 const MANIFEST: &str = "manifest.json";
-/// The dump, in pg_dump's own form.
-const DUMP: &str = "records.dump";
+/// The rows of all tables, as `mostra_store` writes them.
+const ROWS: &str = "records.rows";
 /// Bytes of a manifest at most.
 const MANIFEST_BYTES: u64 = 4 << 20;
 
@@ -28,19 +28,19 @@ pub enum ArchiveError {
     Unfit(#[from] Unfit),
 }
 
-/// Writes the file. The manifest's bytes and sum are taken from the dump.
+/// Writes the file. The manifest's bytes and sum are taken from the rows.
 pub(super) fn write(
     mut manifest: Manifest,
-    dump: &Path,
+    rows: &Path,
     to: &Path,
 ) -> Result<Manifest, ArchiveError> {
-    let mut file = File::open(dump)?;
+    let mut file = File::open(rows)?;
     (manifest.bytes, manifest.sha256) = sum(&mut file, io::sink())?;
     let head = serde_json::to_vec_pretty(&manifest).map_err(io::Error::other)?;
     let mut archive = tar::Builder::new(open_new(to)?);
     archive.append_data(&mut header(&manifest, head.len() as u64), MANIFEST, &head[..])?;
-    let dump = File::open(dump)?;
-    archive.append_data(&mut header(&manifest, manifest.bytes), DUMP, dump)?;
+    let rows = File::open(rows)?;
+    archive.append_data(&mut header(&manifest, manifest.bytes), ROWS, rows)?;
     archive.into_inner()?.sync_all()?;
     Ok(manifest)
 }
@@ -79,7 +79,7 @@ fn named(entry: &tar::Entry<'_, File>, name: &str) -> bool {
     entry.header().entry_type().is_file() && entry.path_bytes().as_ref() == name.as_bytes()
 }
 
-/// Checks a file, for a program that knows these forms of the tables, and writes its dump into
+/// Checks a file, for a program that knows these forms of the tables, and writes its rows into
 /// `to`, or nowhere.
 pub(super) fn extract(
     path: &Path,
@@ -90,12 +90,12 @@ pub(super) fn extract(
     let mut entries = archive.entries().map_err(|_| ArchiveError::Other)?;
     let manifest = manifest_of(entries.next())?;
     manifest.check(known)?;
-    let dump = entries.next().and_then(Result::ok).filter(|entry| named(entry, DUMP));
-    let dump = dump.ok_or(Unfit::Damaged)?;
-    let mut dump = dump.take(manifest.bytes);
+    let rows = entries.next().and_then(Result::ok).filter(|entry| named(entry, ROWS));
+    let rows = rows.ok_or(Unfit::Damaged)?;
+    let mut rows = rows.take(manifest.bytes);
     let (bytes, digest) = match to {
-        Some(to) => sum(&mut dump, open_new(to)?)?,
-        None => sum(&mut dump, io::sink())?,
+        Some(to) => sum(&mut rows, open_new(to)?)?,
+        None => sum(&mut rows, io::sink())?,
     };
     if bytes != manifest.bytes || digest != manifest.sha256 {
         return Err(Unfit::Damaged.into());
@@ -147,13 +147,13 @@ mod tests {
     fn what_is_written_reads_back_and_damage_is_seen() {
         let place = tempfile::tempdir().unwrap();
         let at = |name: &str| place.path().join(name);
-        let dump: Vec<u8> = (0..500_000_u32).flat_map(u32::to_le_bytes).collect();
-        std::fs::write(at("dump"), &dump).unwrap();
-        let written = write(some("m2"), &at("dump"), &at("a.tar")).unwrap();
+        let rows: Vec<u8> = (0..500_000_u32).flat_map(u32::to_le_bytes).collect();
+        std::fs::write(at("rows"), &rows).unwrap();
+        let written = write(some("m2"), &at("rows"), &at("a.tar")).unwrap();
         let known = ["m1".to_owned(), "m2".to_owned()];
         assert_eq!(manifest(&at("a.tar")).unwrap(), written);
         assert_eq!(extract(&at("a.tar"), &known, Some(&at("out"))).unwrap(), written);
-        assert_eq!(std::fs::read(at("out")).unwrap(), dump);
+        assert_eq!(std::fs::read(at("out")).unwrap(), rows);
         let unfit = extract(&at("a.tar"), &known[..1], None);
         assert!(matches!(unfit, Err(ArchiveError::Unfit(Unfit::Later(_)))));
         let whole = std::fs::read(at("a.tar")).unwrap();

@@ -4,9 +4,12 @@ use std::io;
 use std::path::PathBuf;
 
 use mostra_core::saving::Unfit;
-use mostra_store::{DumpError, StoreError};
+use mostra_store::{RowsError, StoreError};
 
 use super::ArchiveError;
+
+/// How a role is made by which files are tried.
+const CHECK_ROLE: &str = "As PostgreSQL's superuser: create role mostra_check login password '…'; create database mostra_scratch owner mostra_check; revoke connect on database mostra from public. Then name it: check_database_url = \"postgres://mostra_check:…@HOST/mostra_scratch\" in the configuration file.";
 
 /// Why records were not saved, checked or restored.
 #[derive(Debug, thiserror::Error)]
@@ -32,7 +35,7 @@ pub enum SavingError {
     Archive(#[from] ArchiveError),
     /// PostgreSQL did not give or take the records.
     #[error(transparent)]
-    Dump(#[from] DumpError),
+    Rows(#[from] RowsError),
     /// The records do not answer.
     #[error(transparent)]
     Store(#[from] StoreError),
@@ -67,24 +70,26 @@ impl SavingError {
             SavingError::Archive(ArchiveError::Unfit(Unfit::Damaged)) => {
                 "Take another one; the file was changed or cut off on its way.".into()
             }
+            SavingError::Archive(ArchiveError::Unfit(Unfit::Earlier)) => {
+                "Restore it with the version that made it, and save the records again with this one.".into()
+            }
             SavingError::Archive(ArchiveError::Other) => {
                 "Name a file that `mostra records save` wrote.".into()
             }
             SavingError::Archive(ArchiveError::Io(_)) => {
                 "See that the service may write below its data directory, and that there is room.".into()
             }
-            SavingError::Dump(DumpError::NotRun { .. }) => {
-                "Install PostgreSQL's client programs (Debian: postgresql-client).".into()
+            SavingError::Rows(RowsError::NoCheckRole(_)) => CHECK_ROLE.into(),
+            SavingError::Rows(RowsError::Unfit(_)) => {
+                "Take another file: its records were not written by this program.".into()
             }
-            SavingError::Dump(DumpError::Unguarded) => {
-                "Update PostgreSQL's client programs (15.14, 16.10, 17.6 or later), and try again.".into()
+            SavingError::Rows(RowsError::Io(_)) => {
+                "See that the service may write below its data directory, and that there is room.".into()
             }
-            SavingError::Dump(DumpError::Failed { said, .. })
-                if said.contains("permission denied to create database") =>
-            {
-                "A check needs an empty database beside the house's. As PostgreSQL's user: createdb --owner=mostra mostra_scratch".into()
+            SavingError::Rows(RowsError::Store(StoreError::NotNow(cause, _))) => {
+                cause.remedy().into()
             }
-            SavingError::Dump(_) | SavingError::Store(_) | SavingError::Counts { .. } => {
+            SavingError::Rows(_) | SavingError::Store(_) | SavingError::Counts { .. } => {
                 "See PostgreSQL's log.".into()
             }
         }

@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use mostra_core::saving::{self, FORMAT, Manifest, SavedBecause};
 use mostra_protocol::Moment;
-use mostra_store::{known_schemas, restored_counts};
+use mostra_store::{RowsError, Tried, known_schemas};
 
 pub use archive::ArchiveError;
 pub use error::SavingError;
@@ -59,8 +59,36 @@ struct WorkState {
 pub struct RecordFiles {
     context: Context,
     data: PathBuf,
-    url: String,
+    databases: RecordDatabases,
     state: Mutex<WorkState>,
+}
+
+/// Where the records are, and where files of them are tried.
+#[derive(Debug, Clone)]
+pub struct RecordDatabases {
+    /// The URL of the records.
+    pub records: String,
+    /// The URL of a database in which files are tried, as a role that has no right elsewhere.
+    pub check: String,
+}
+
+impl RecordDatabases {
+    /// Tries a file out, and compares what came with what its manifest says.
+    ///
+    /// # Errors
+    /// [`SavingError`].
+    async fn try_out(&self, rows: &Path, manifest: &Manifest) -> Result<Tried, SavingError> {
+        let RecordDatabases { records, check } = self;
+        let tried = mostra_store::try_out(records, check, rows, &manifest.schema).await?;
+        for (table, restored) in &tried.counts {
+            let saved = manifest.count(table);
+            if saved != *restored {
+                let (table, restored) = (table.clone(), *restored);
+                return Err(SavingError::Counts { table, saved, restored });
+            }
+        }
+        Ok(tried)
+    }
 }
 
 /// Where they are, below the data directory.
@@ -77,10 +105,9 @@ impl Drop for Turn<'_> {
 }
 
 impl RecordFiles {
-    /// Of a house with this data directory and database.
-    pub fn new(context: Context, data: &Path, url: &str) -> RecordFiles {
-        let (data, url) = (data.to_owned(), url.to_owned());
-        RecordFiles { context, data, url, state: Mutex::default() }
+    /// Of a house with this data directory and these databases.
+    pub fn new(context: Context, data: &Path, databases: RecordDatabases) -> RecordFiles {
+        RecordFiles { context, data: data.to_owned(), databases, state: Mutex::default() }
     }
 
     /// Removes what a service that was killed left half done.
@@ -208,23 +235,22 @@ impl RecordFiles {
         let name = format!("records-{made_ms}-{}.tar", because.word());
         // `mostrad save` may be at it as well.
         let own = |word: &str| place.join(format!("{word}-{}.part", std::process::id()));
-        let (dump, part) = (own("dump"), own("tar"));
-        let url = self.url.clone();
-        let taken = snapshot.dump(&url, &dump).await;
+        let (rows, part) = (own("rows"), own("tar"));
+        let taken = snapshot.write(&rows).await;
         let (whole, of) = (place.join(&name), part.clone());
-        let dumped = dump.clone();
+        let from = rows.clone();
         let written = match taken {
             Err(error) => Err(error.into()),
             Ok(()) => {
                 blocking(move || {
-                    let manifest = archive::write(manifest, &dumped, &of)?;
+                    let manifest = archive::write(manifest, &from, &of)?;
                     std::fs::rename(&of, &whole)?;
                     Ok((manifest, std::fs::metadata(&whole)?.len()))
                 })
                 .await
             }
         };
-        let _ = std::fs::remove_file(&dump);
+        let _ = std::fs::remove_file(&rows);
         let _ = std::fs::remove_file(&part);
         let (manifest, bytes) = written?;
         remove_outdated(&place, &name);
@@ -249,40 +275,37 @@ impl RecordFiles {
         Ok(())
     }
 
-    /// Restores a file into a database of its own, and compares what came with what was saved.
+    /// Tries a file out, and compares what came with what was saved. Gives the names of the accounts
+    /// that it brings.
     ///
     /// # Errors
     /// [`SavingError`], which is noted of the file as well.
-    pub async fn check(&self, name: &str) -> Result<(), SavingError> {
+    pub async fn check(&self, name: &str) -> Result<Vec<String>, SavingError> {
         let path = self.path(name)?;
         let _turn = self.turn(Doing::Checking)?;
         let outcome = self.check_now(path).await;
         let problem = outcome.as_ref().err().map(ToString::to_string);
         // What could not be tried says nothing of the file.
-        if matches!(outcome, Ok(()) | Err(SavingError::Archive(_) | SavingError::Counts { .. })) {
+        let told = !matches!(
+            outcome,
+            Err(SavingError::Rows(RowsError::NoCheckRole(_)) | SavingError::Store(_))
+        );
+        if told {
             self.state().checked.insert(name.to_owned(), (Clock::wall(), problem));
         }
         outcome
     }
 
-    async fn check_now(&self, path: PathBuf) -> Result<(), SavingError> {
-        let dump = self.place().join("check.part");
-        let to = dump.clone();
+    async fn check_now(&self, path: PathBuf) -> Result<Vec<String>, SavingError> {
+        let rows = self.place().join("check.part");
+        let to = rows.clone();
         let outcome = async {
             let manifest =
                 blocking(move || Ok(archive::extract(&path, &known_schemas(), Some(&to))?)).await?;
-            let counts = restored_counts(&self.url, &dump).await?;
-            for (table, saved) in &manifest.counts {
-                let restored = counts.get(table).copied().unwrap_or(0);
-                if restored != *saved {
-                    let (table, saved) = (table.clone(), *saved);
-                    return Err(SavingError::Counts { table, saved, restored });
-                }
-            }
-            Ok(())
+            Ok(self.databases.try_out(&rows, &manifest).await?.accounts)
         };
         let outcome = outcome.await;
-        let _ = std::fs::remove_file(&dump);
+        let _ = std::fs::remove_file(&rows);
         outcome
     }
 
@@ -317,48 +340,54 @@ impl RecordFiles {
         taken
     }
 
-    /// Makes a file ready to be restored when the service starts next; what is here is saved before.
+    /// Makes a file ready to be restored when the service starts next, once it was tried out; what is
+    /// here is saved before. Gives the names of the accounts that it brings.
     ///
     /// # Errors
     /// [`SavingError`]; nothing is restored then.
-    pub async fn prepare_restore(&self, name: &str) -> Result<(), SavingError> {
+    pub async fn prepare_restore(&self, name: &str) -> Result<Vec<String>, SavingError> {
         let path = self.path(name)?;
         let _turn = self.turn(Doing::Restoring)?;
         let bytes = std::fs::metadata(&path)?.len();
         self.make_sure_of_room(Some(bytes))?;
-        let (data, of) = (self.data.clone(), name.to_owned());
-        blocking(move || {
-            pending::prepare(&data, &of, |to| archive::extract(&path, &known_schemas(), Some(to)))
+        let data = self.data.clone();
+        let (rows, manifest) = blocking(move || {
+            pending::prepare(&data, |to| archive::extract(&path, &known_schemas(), Some(to)))
         })
         .await?;
+        let tried = self.databases.try_out(&rows, &manifest).await;
+        let tried = tried.inspect_err(|_| drop(std::fs::remove_file(&rows)))?;
+        pending::note(&self.data, name, &manifest, tried.accounts.clone())?;
         if !self.is_bare().await? {
             self.save_now(SavedBecause::BeforeRestore).await?;
         }
         pending::decide(&self.data)?;
-        Ok(())
+        Ok(tried.accounts)
     }
 
     /// Restores a file at once, while no service runs; what is here is saved before.
     ///
     /// # Errors
     /// [`SavingError`]; the records are as before then.
-    pub async fn restore_now(&self, file: &Path) -> Result<Manifest, SavingError> {
+    pub async fn restore_now(&self, file: &Path) -> Result<(Manifest, Tried), SavingError> {
         std::fs::create_dir_all(self.place())?;
-        let (dump, of) = (self.place().join("now.part"), file.to_owned());
-        let to = dump.clone();
+        let (rows, of) = (self.place().join("now.part"), file.to_owned());
+        let to = rows.clone();
         let known = known_schemas();
         let manifest = blocking(move || Ok(archive::extract(&of, &known, Some(&to))?)).await?;
         let restored = async {
+            let tried = self.databases.try_out(&rows, &manifest).await?;
             if !self.is_bare().await? {
                 self.save_now(SavedBecause::BeforeRestore).await?;
             }
-            Ok::<_, SavingError>(mostra_store::restore(&self.url, &dump).await?)
+            mostra_store::restore(&self.databases.records, &rows, &manifest.schema).await?;
+            Ok::<_, SavingError>(tried)
         };
         let restored = restored.await;
-        let _ = std::fs::remove_file(&dump);
-        restored?;
+        let _ = std::fs::remove_file(&rows);
+        let tried = restored?;
         crate::not_saved::supersede(&self.data);
-        Ok(manifest)
+        Ok((manifest, tried))
     }
 
     /// Whether the house has nothing that restoring would take away.

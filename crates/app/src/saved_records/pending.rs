@@ -17,34 +17,57 @@ pub struct Restored {
     pub at_ms: u64,
     /// Why it was not done; everything is as before then.
     pub problem: Option<String>,
+    /// The names of the accounts that it brought.
+    #[serde(default)]
+    pub accounts: Vec<String>,
 }
 
-/// The dump that is to be restored, and the file that it is from.
+/// What is to be restored.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Waiting {
+    name: String,
+    schema: String,
+    accounts: Vec<String>,
+}
+
+/// The rows that are to be restored, first while that is not decided, and what is known of them.
 fn files(data: &Path) -> [PathBuf; 4] {
     let place = data.join(PLACE);
-    ["restore.part", "restore.dump", "restore.name", "restored.json"].map(|name| place.join(name))
+    ["restore.part", "restore.rows", "restore.json", "restored.json"].map(|name| place.join(name))
 }
 
-/// Makes a dump ready; it is restored once that is decided.
+/// Makes rows ready; they are restored once that is decided.
 pub(super) fn prepare(
     data: &Path,
-    name: &str,
     extract: impl FnOnce(&Path) -> Result<Manifest, ArchiveError>,
-) -> Result<(), SavingError> {
-    let [part, dump, of, _] = files(data);
-    let _ = std::fs::remove_file(&dump);
-    if let Err(error) = extract(&part) {
-        let _ = std::fs::remove_file(&part);
-        return Err(error.into());
+) -> Result<(PathBuf, Manifest), SavingError> {
+    let [part, rows, ..] = files(data);
+    let _ = std::fs::remove_file(&rows);
+    match extract(&part) {
+        Ok(manifest) => Ok((part, manifest)),
+        Err(error) => {
+            let _ = std::fs::remove_file(&part);
+            Err(error.into())
+        }
     }
-    std::fs::write(of, name)?;
-    Ok(())
+}
+
+/// Notes what is to be restored.
+pub(super) fn note(
+    data: &Path,
+    name: &str,
+    manifest: &Manifest,
+    accounts: Vec<String>,
+) -> std::io::Result<()> {
+    let [_, _, of, _] = files(data);
+    let waiting = Waiting { name: name.to_owned(), schema: manifest.schema.clone(), accounts };
+    std::fs::write(of, serde_json::to_vec(&waiting)?)
 }
 
 /// Decides that what was made ready is restored at the next start.
 pub(super) fn decide(data: &Path) -> std::io::Result<()> {
-    let [part, dump, ..] = files(data);
-    std::fs::rename(part, dump)
+    let [part, rows, ..] = files(data);
+    std::fs::rename(part, rows)
 }
 
 /// What the last restoring did.
@@ -56,14 +79,23 @@ pub(super) fn outcome(data: &Path) -> Option<Restored> {
 /// Restores what is to be restored, all or nothing, once; whether there was something. What it did
 /// is kept.
 pub async fn restore_pending(data: &Path, url: &str) -> bool {
-    let [part, dump, of, outcome] = files(data);
+    let [part, rows, of, outcome] = files(data);
     let _ = std::fs::remove_file(part);
-    if !dump.exists() {
+    if !rows.exists() {
         return false;
     }
-    let name = std::fs::read_to_string(&of).unwrap_or_default();
-    let restored = mostra_store::restore(url, &dump).await;
-    let problem = restored.err().map(|error| error.to_string());
+    let waiting = std::fs::read(&of).map_err(|error| error.to_string()).and_then(|text| {
+        serde_json::from_slice::<Waiting>(&text).map_err(|error| error.to_string())
+    });
+    let (waiting, restored) = match waiting {
+        Ok(waiting) => {
+            let restored = mostra_store::restore(url, &rows, &waiting.schema).await;
+            (waiting, restored.map_err(|error| error.to_string()))
+        }
+        Err(why) => (Waiting::default(), Err(why)),
+    };
+    let Waiting { name, accounts, .. } = waiting;
+    let problem = restored.err();
     match &problem {
         None => {
             crate::not_saved::supersede(data);
@@ -73,9 +105,9 @@ pub async fn restore_pending(data: &Path, url: &str) -> bool {
             tracing::error!(name, "the records were not restored, and are as before: {why}")
         }
     }
-    let done = Restored { name, at_ms: ms(Clock::wall()), problem };
+    let done = Restored { name, at_ms: ms(Clock::wall()), problem, accounts };
     let _ = std::fs::write(outcome, serde_json::to_vec(&done).unwrap_or_default());
     let _ = std::fs::remove_file(of);
-    let _ = std::fs::remove_file(dump);
+    let _ = std::fs::remove_file(rows);
     true
 }

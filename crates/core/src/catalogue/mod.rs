@@ -48,7 +48,7 @@ pub use change::{BulkLoad, Change, Touched};
 pub use id::{Fixed, NodeId, ObjectId};
 pub use inventory::{Inventory, KnownDirectory, KnownFile};
 pub use object::{
-    ContainerClass, Found, FoundGroup, ItemView, Located, Node, Object, Page, Summary,
+    Beneath, ContainerClass, Found, FoundGroup, ItemView, Located, Node, Object, Page, Summary,
 };
 pub use search::Window;
 pub use text_query::TextQuery;

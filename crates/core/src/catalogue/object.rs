@@ -1,5 +1,6 @@
 //! What reading the catalogue gives: objects, pages of them, and where a file is.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use super::Links;
@@ -36,20 +37,38 @@ impl Located {
     /// The path with the links on its way replaced by what the scan found them to lead to. It
     /// tells on which drive the file is without asking any drive.
     pub fn beyond_links(&self) -> PathBuf {
-        let below = Path::new(&self.path).strip_prefix(&self.root).unwrap_or(Path::new(""));
-        let mut ways = below.ancestors().filter_map(|way| Some((way, way.to_str()?)));
-        let link = ways.find_map(|(way, text)| Some((way, self.links.get(text)?)));
-        match link.and_then(|(way, target)| Some((below.strip_prefix(way).ok()?, target))) {
-            Some((rest, target)) if rest.as_os_str().is_empty() => target.into(),
-            Some((rest, target)) => Path::new(target).join(rest),
-            None => PathBuf::from(&self.path),
-        }
+        let beneath = self.beneath();
+        beneath.root.join(beneath.rest)
     }
 
-    /// Whether a real path, after all links, may be opened for this file: it lies inside the
-    /// real root, or inside what the scan found a link in the folder to lead to (SEC-13).
-    pub fn allows(&self, real_root: &Path, real: &Path) -> bool {
-        real.starts_with(real_root) || self.links.values().any(|target| real.starts_with(target))
+    /// The directory beneath which it is opened, and nowhere else (SEC-13).
+    pub fn beneath(&self) -> Beneath {
+        let below = Path::new(&self.path).strip_prefix(&self.root).unwrap_or(Path::new(""));
+        Beneath::of(Path::new(&self.root), &self.links, below)
+    }
+}
+
+/// A directory beneath which something is opened: the published folder, or what a link that the scan
+/// followed really leads to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Beneath {
+    /// The directory; a file, where the link leads to one.
+    pub root: PathBuf,
+    /// Whether it is behind a link, and so must have no link in its own path any more.
+    pub by_link: bool,
+    /// What is opened, by its path below the directory; empty for the directory itself.
+    pub rest: PathBuf,
+}
+
+impl Beneath {
+    /// Of a path below a folder, by the last link on its way.
+    pub fn of(root: &Path, links: &BTreeMap<String, String>, below: &Path) -> Beneath {
+        let mut ways = below.ancestors().filter_map(|way| Some((way, way.to_str()?)));
+        let Some((way, target)) = ways.find_map(|(way, text)| Some((way, links.get(text)?))) else {
+            return Beneath { root: root.to_owned(), by_link: false, rest: below.to_owned() };
+        };
+        let rest = below.strip_prefix(way).unwrap_or(Path::new(""));
+        Beneath { root: target.into(), by_link: true, rest: rest.to_owned() }
     }
 }
 

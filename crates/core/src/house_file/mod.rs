@@ -14,6 +14,7 @@ use crate::access::{Doorway, Standing};
 use crate::catalogue::{PictureOrder, Titles};
 use crate::device::{DeviceKind, Hardware};
 use crate::kind::Kind;
+use crate::link_rule::LinkRule;
 use crate::locale::Locale;
 use crate::traits::Traits;
 
@@ -78,6 +79,9 @@ pub struct FolderSection {
     /// Sub-folders that are left out.
     #[serde(default)]
     pub left_out: Vec<String>,
+    /// Which links that lead out of it are followed.
+    #[serde(default = "usual_links")]
+    pub links: Word<LinkRule>,
 }
 
 /// A grant with a name.
@@ -120,6 +124,10 @@ pub struct DeviceSection {
     pub traits: Option<Traits>,
 }
 
+fn usual_links() -> Word<LinkRule> {
+    Word(LinkRule::default())
+}
+
 fn every_kind() -> Vec<Kind> {
     Kind::ALL.to_vec()
 }
@@ -153,6 +161,7 @@ macro_rules! worded {
 }
 
 worded! {
+    LinkRule, "a rule for links: readable or all";
     Doorway, "a doorway: open, ask or closed";
     Titles, "a place for titles: embedded or file-names";
     PictureOrder, "an order for pictures: date or title";
@@ -301,6 +310,7 @@ mod tests {
                 path: "/srv/films".into(),
                 kinds: vec![Kind::Video],
                 left_out: vec!["Old".into()],
+                links: Word(LinkRule::All),
             }],
             preset: vec![PresetSection {
                 name: "For guests".into(),

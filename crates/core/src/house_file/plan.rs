@@ -2,6 +2,7 @@
 
 use super::{DeviceSection, FolderSection, HouseFile, PresetSection, Word, Worded};
 use crate::kind::Kind;
+use crate::link_rule::LinkRule;
 
 /// A change that applying a file makes.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -80,7 +81,11 @@ pub fn plan(now: &HouseFile, wanted: &HouseFile) -> Vec<PlannedChange> {
                 true => String::new(),
                 false => format!(", without {}", folder.left_out.join(", ")),
             };
-            format!("{} of {}{left_out}", kinds(&folder.kinds), folder.path)
+            let links = match folder.links.0 {
+                LinkRule::Readable => "",
+                LinkRule::All => ", with all links",
+            };
+            format!("{} of {}{left_out}{links}", kinds(&folder.kinds), folder.path)
         };
         all.note(&format!("folder {}", folder.label), before.map(said), Some(said(folder)));
     }

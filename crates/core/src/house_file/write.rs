@@ -4,6 +4,7 @@ use std::fmt::Write as _;
 
 use super::{DeviceSection, HouseFile, HouseSection, Word, Worded};
 use crate::kind::Kind;
+use crate::link_rule::LinkRule;
 
 /// A text as TOML has it.
 fn quoted(text: &str) -> String {
@@ -49,6 +50,9 @@ impl HouseFile {
             if !folder.left_out.is_empty() {
                 let left_out = list(folder.left_out.iter().map(String::as_str));
                 let _ = writeln!(out, "left_out = {left_out}");
+            }
+            if folder.links.0 != LinkRule::default() {
+                let _ = writeln!(out, "links = {}", quoted(folder.links.0.word()));
             }
         }
         if !self.preset.is_empty() {

@@ -10,6 +10,7 @@ mod settings;
 use std::path::{Path, PathBuf};
 
 use ipnet::Ipv4Net;
+use mostra_app::saved_records::RecordDatabases;
 use mostra_core::traits::Rules;
 use mostra_net::Interfaces;
 use mostra_protocol::server::description::Edition;
@@ -115,6 +116,8 @@ pub(crate) struct Config {
     pub house_port: u16,
     /// PostgreSQL.
     pub database_url: String,
+    /// The database in which saved records are tried.
+    pub check_database_url: String,
     /// Log level.
     pub log: String,
     /// How to log.
@@ -210,6 +213,12 @@ fn default_of(setting: &Setting) -> String {
 const CHOSEN: &str = "settings.toml";
 
 impl Config {
+    /// Where the records are, and where files of them are tried.
+    pub(crate) fn databases(&self) -> RecordDatabases {
+        let (records, check) = (self.database_url.clone(), self.check_database_url.clone());
+        RecordDatabases { records, check }
+    }
+
     /// Puts the layers together: flags, then the environment, then what was chosen in the console,
     /// then the file, then defaults.
     ///
@@ -224,13 +233,24 @@ impl Config {
         let mut problems = files.file.problems.clone();
         problems.extend(files.chosen.problems.iter().cloned());
         let data = PathBuf::from(text(&values, "data"));
+        let kept = |name: &str| {
+            let kept = std::fs::read_to_string(data.join("postgres").join(name));
+            kept.unwrap_or_default().trim().to_owned()
+        };
         let mut database_url = text(&values, "database_url").to_owned();
-        if database_url.is_empty() {
-            let kept = std::fs::read_to_string(data.join("postgres/url")).unwrap_or_default();
-            database_url = kept.trim().to_owned();
+        let mut check_database_url = text(&values, "check_database_url").to_owned();
+        if check_database_url.is_empty() {
+            check_database_url = kept("check-url");
         }
-        for shown in values.iter_mut().filter(|shown| shown.name == "database_url") {
-            shown.value = hide_password(&database_url);
+        if database_url.is_empty() {
+            database_url = kept("url");
+        }
+        for shown in &mut values {
+            match shown.name {
+                "database_url" => shown.value = hide_password(&database_url),
+                "check_database_url" => shown.value = hide_password(&check_database_url),
+                _ => {}
+            }
         }
         let rules = read_rules(text(&values, "traits"), &data).or_else(|error| {
             let given = values.iter().find(|shown| shown.name == "traits").map(|s| s.source);
@@ -266,6 +286,7 @@ impl Config {
             },
             data,
             database_url,
+            check_database_url,
             shown: values,
             problems,
         })

@@ -97,6 +97,7 @@ pub(super) const SETTINGS: &[Setting] = &[
     setting("traits", "FILE", Text, "", "rules for devices that need something done differently; DATA/traits.toml if there").on_the_host(),
     setting("house_port", "PORT", Port, "7642", "port of the console for the house, by TLS, once a person opens it"),
     setting("database_url", "URL", Text, "", "PostgreSQL to use; the one that scripts/postgres keeps for DATA if left out").on_the_host(),
+    setting("check_database_url", "URL", Text, "", "database in which saved records are tried, as a role without any right elsewhere; the one that scripts/postgres or the package keeps for DATA if left out").on_the_host(),
     setting("log", "LEVEL", Words(&["error", "warn", "info", "debug"]), "info", "least important messages to log: error, warn, info, debug"),
     setting("log_format", "FORM", Words(&["auto", "text", "json"]), "auto", "how to log: auto (to the journal under systemd, else text), text or json"),
 ];

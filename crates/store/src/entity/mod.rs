@@ -39,6 +39,7 @@ entity!(/// Published folders.
     pub added_ms: i64,
     pub scanned_ms: Option<i64>,
     pub excluded: Json,
+    pub link_rule: String,
     pub links: Json,
     pub drives: Option<Json>,
 });

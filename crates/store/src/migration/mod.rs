@@ -13,6 +13,7 @@ mod m0008_sightings;
 mod m0009_reasons;
 mod m0010_found;
 mod m0011_walkthroughs;
+mod m0012_links;
 
 pub(crate) struct Migrator;
 
@@ -31,6 +32,7 @@ impl MigratorTrait for Migrator {
             Box::new(m0009_reasons::Migration),
             Box::new(m0010_found::Migration),
             Box::new(m0011_walkthroughs::Migration),
+            Box::new(m0012_links::Migration),
         ]
     }
 }

@@ -5,28 +5,28 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs::File;
 use std::io::{self, Read};
 use std::os::fd::OwnedFd;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
-use mostra_core::catalogue::{Catalogue, Inventory, KnownFile};
+use mostra_core::catalogue::{Beneath, Catalogue, Inventory, KnownFile};
 use mostra_core::drives::{self, Drives};
 use mostra_core::facts::{Caption, Facts, READER};
 use mostra_core::format::FileClass;
 use mostra_core::ids::FileId;
 use mostra_core::left_out::Reason;
+use mostra_core::link_rule::{LinkOwner, LinkRule};
 use mostra_core::station::{Address, Allowed};
 use mostra_core::{Kind, Kinds, episode};
 use mostra_media::extension::Extension;
+use mostra_media::link_owner::could_read;
 use mostra_media::playlist::{self, EntryTarget};
 use mostra_media::walk::{DirectoryListing, Listed, Stat};
-use mostra_media::{probe::probe_opened, sidecar, unreadable};
+use mostra_media::{open, probe::probe_opened, sidecar, unreadable};
 use mostra_protocol::model::text::{NAME, tamed};
 
 use mostra_store::LeftOut;
-use nix::fcntl::OFlag;
-use nix::sys::stat::Mode;
 
 use super::sidecar_index::SidecarIndex;
 use super::watched::Watched;
@@ -104,6 +104,8 @@ pub(super) struct Job {
     pub as_it_is: bool,
     /// Recorded files that were found again in another place.
     pub found_again: Mutex<HashSet<FileId>>,
+    /// Which links that lead out are followed.
+    pub link_rule: LinkRule,
     /// The other published folders, by where they really are, with their labels.
     pub others: Vec<(PathBuf, String)>,
     /// The service's own directory, really: nothing of it is published.
@@ -114,42 +116,50 @@ pub(super) struct Job {
     pub volumes: Arc<VolumePools>,
 }
 
+/// Those whose links lead somewhere, as far as what they could not read is left out there.
+pub(super) type Owners = Vec<Arc<LinkOwner>>;
+
 /// A directory whose files are looked at; it is opened at the first that must be read, so that
 /// the system does not go the whole way to each.
 pub(super) struct OpenDirectory {
-    whole: PathBuf,
+    beneath: Beneath,
     opened: OnceCell<io::Result<OwnedFd>>,
-}
-
-/// How what was listed as a file is opened: a pipe or device that has taken its place meanwhile
-/// must not hold up the scan.
-const AT_ONCE: OFlag =
-    OFlag::O_RDONLY.union(OFlag::O_CLOEXEC).union(OFlag::O_NONBLOCK).union(OFlag::O_NOCTTY);
-
-fn open_at_once(path: &Path) -> io::Result<File> {
-    Ok(nix::fcntl::open(path, AT_ONCE, Mode::empty())?.into())
-}
-
-/// The file, if it is one.
-fn regular(file: File) -> io::Result<File> {
-    match file.metadata()?.is_file() {
-        true => Ok(file),
-        false => Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no file any more")),
-    }
+    owners: Owners,
+    /// Links in it that were followed, by name.
+    links: BTreeMap<String, (Beneath, Owners)>,
 }
 
 impl OpenDirectory {
+    pub(super) fn new(
+        beneath: Beneath,
+        owners: Owners,
+        links: BTreeMap<String, (Beneath, Owners)>,
+    ) -> OpenDirectory {
+        OpenDirectory { beneath, opened: OnceCell::new(), owners, links }
+    }
+
     fn open(&self, name: &str) -> io::Result<File> {
-        let open = |directory: &Path| {
-            let flags = OFlag::O_RDONLY | OFlag::O_DIRECTORY | OFlag::O_CLOEXEC;
-            nix::fcntl::open(directory, flags, Mode::empty()).map_err(io::Error::from)
-        };
-        let file: File = match self.opened.get_or_init(|| open(&self.whole)) {
-            Ok(directory) => nix::fcntl::openat(directory, name, AT_ONCE, Mode::empty())?.into(),
+        if let Some((beneath, _)) = self.links.get(name) {
+            return open::open_file(beneath);
+        }
+        match self.opened.get_or_init(|| open::open_directory(&self.beneath)) {
+            Ok(directory) => open::open_in(directory, name),
             // It may be none that can be opened now: the error is then the file's own.
-            Err(_) => open_at_once(&self.whole.join(name))?,
-        };
-        regular(file)
+            Err(_) => {
+                let rest = self.beneath.rest.join(name);
+                open::open_file(&Beneath { rest, ..self.beneath.clone() })
+            }
+        }
+    }
+
+    /// Whether the owners of all links on the way could read a file; what cannot be opened is left
+    /// to whoever reads it.
+    fn owners_could_read(&self, name: &str) -> bool {
+        let owners = self.links.get(name).map_or(&self.owners, |(_, owners)| owners);
+        owners.is_empty()
+            || self
+                .open(name)
+                .map_or(true, |file| owners.iter().all(|owner| could_read(owner, &file, false)))
     }
 }
 
@@ -167,11 +177,6 @@ impl Job {
                 && (self.hidden.iter().any(|out| is_below(out, path) || is_below(path, out))
                     || self.inventory.holds(path))
         })
-    }
-
-    /// The directory at a path below the folder.
-    pub(super) fn around(&self, path: &str) -> OpenDirectory {
-        OpenDirectory { whole: self.root.join(path), opened: OnceCell::new() }
     }
 
     pub(super) fn stopped(&self) -> bool {
@@ -209,6 +214,9 @@ impl Job {
         sidecar_index: &SidecarIndex,
         around: &OpenDirectory,
     ) -> Option<Finding> {
+        if !around.owners_could_read(&file.name) {
+            return Some(left_out(join(path, &file.name), Reason::LinkOwner));
+        }
         let Some(stat) = file.stat else {
             return Some(self.read(
                 join(path, &file.name),
@@ -249,13 +257,13 @@ impl Job {
         path: String,
         file: &Listed,
         sidecar_index: &SidecarIndex,
+        around: &OpenDirectory,
     ) -> Option<Finding> {
         let now = Stat::from(&std::fs::metadata(self.root.join(&path)).ok()?);
         if file.stat != Some(now) {
             return Some(self.growing(path));
         }
-        let around = self.around(path.rsplit_once('/').map_or("", |(around, _)| around));
-        Some(self.read(path, &file.name, Some(now), sidecar_index, &around))
+        Some(self.read(path, &file.name, Some(now), sidecar_index, around))
     }
 
     fn growing(&self, path: String) -> Finding {
@@ -305,7 +313,7 @@ impl Job {
     ) -> Finding {
         let extension = Extension::of(name);
         if FileClass::of_extension(&extension) == FileClass::Playlist {
-            return self.read_playlist(path, &extension);
+            return self.read_playlist(path, name, &extension, directory);
         }
         if sidecar_index.has_media && sidecar::is_cover(name) {
             return left_out(path, Reason::Cover);
@@ -398,12 +406,17 @@ impl Job {
         self.links.keys().find(|link| is_below(path, link))
     }
 
-    fn read_playlist(&self, path: String, extension: &str) -> Finding {
+    fn read_playlist(
+        &self,
+        path: String,
+        name: &str,
+        extension: &str,
+        directory: &OpenDirectory,
+    ) -> Finding {
         let whole = self.root.join(&path);
         let mut bytes = Vec::new();
-        let read = open_at_once(&whole)
-            .and_then(regular)
-            .and_then(|file| file.take((4 << 20) + 1).read_to_end(&mut bytes));
+        let read = directory.open(name);
+        let read = read.and_then(|file| file.take((4 << 20) + 1).read_to_end(&mut bytes));
         if let Err(error) = read {
             self.progress.put_off_by(&error);
             return left_out(path, unreadable(&error));
@@ -487,7 +500,10 @@ pub(super) fn now_ms() -> i64 {
 
 #[cfg(test)]
 mod tests {
+    use std::path::Path;
     use std::time::Instant;
+
+    use nix::sys::stat::Mode;
 
     use super::*;
 
@@ -501,15 +517,16 @@ mod tests {
         std::os::unix::fs::symlink("/dev/tty", at("terminal.mp3")).unwrap();
         std::fs::write(at("file.mp3"), b"sound").unwrap();
         let began = Instant::now();
-        for whole in [folder.path().to_owned(), folder.path().join("nowhere/..")] {
-            let around = OpenDirectory { whole, opened: OnceCell::new() };
+        let around = |rest: &str| {
+            let beneath = Beneath::of(folder.path(), &BTreeMap::new(), Path::new(rest));
+            OpenDirectory::new(beneath, Vec::new(), BTreeMap::new())
+        };
+        for around in [around(""), around("nowhere")] {
             for name in ["pipe.mp3", "socket.mp3", "directory.mp3", "terminal.mp3"] {
                 assert!(around.open(name).is_err(), "{name}");
             }
         }
-        let around = OpenDirectory { whole: folder.path().to_owned(), opened: OnceCell::new() };
-        assert!(around.open("file.mp3").is_ok());
-        assert!(open_at_once(&at("pipe.mp3")).and_then(regular).is_err(), "as a playlist");
+        assert!(around("").open("file.mp3").is_ok());
         assert!(began.elapsed() < Duration::from_secs(1));
     }
 }

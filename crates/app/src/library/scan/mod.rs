@@ -21,6 +21,7 @@ use mostra_core::catalogue::{Change, Folder, Inventory};
 use mostra_core::drives::{self, Drives};
 use mostra_core::ids::FolderId;
 use mostra_core::left_out::Reason;
+use mostra_core::link_rule::LinkRule;
 use mostra_core::not_now::NotNow;
 use mostra_media::mounts::Mounts;
 use mostra_protocol::Moment;
@@ -105,6 +106,8 @@ pub struct FolderState {
     pub left_out: u32,
     /// Sub-folders left out by the person, by path below the folder.
     pub excluded: Vec<String>,
+    /// Which links that lead out of it are followed.
+    pub link_rule: LinkRule,
     /// Links that were followed: path below the folder to what is behind it.
     pub links: BTreeMap<String, String>,
     /// Of those, the ones whose drive is not there now; what is behind them is hidden.
@@ -362,6 +365,7 @@ async fn scan(
     let others = catalogue.all_folders().iter().filter(|other| other.serial != folder.serial);
     let others = others.map(|other| (PathBuf::from(&other.root), other.label.clone())).collect();
     let job = Job {
+        link_rule: known.link_rule,
         others,
         root: root.clone(),
         kinds: folder.kinds,

@@ -1,17 +1,20 @@
 //! Walking a folder: directories are listed and files looked at by two threads for each drive
 //! or network share on the way, so that one that hangs costs nothing but itself.
 
+mod links;
 mod tasks;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
+use mostra_core::catalogue::Beneath;
 use mostra_core::drives::{self, Drives};
 use mostra_core::left_out::Reason;
+use mostra_core::link_rule::LinkOwner;
 use mostra_media::mounts::Mounts;
 use tokio::sync::mpsc;
 
@@ -47,6 +50,8 @@ struct WalkState {
     links: BTreeMap<String, String>,
     /// The links as told last.
     told: BTreeMap<String, String>,
+    /// Who owns each link of which that is known, as far as what they could not read is left out.
+    owners: HashMap<String, Option<Arc<LinkOwner>>>,
     stopped: bool,
 }
 
@@ -150,6 +155,7 @@ impl Walk {
                 fresh: Vec::new(),
                 told: job.links.clone(),
                 links,
+                owners: HashMap::new(),
                 stopped: false,
             }),
             changed: Condvar::new(),
@@ -240,13 +246,8 @@ impl Walk {
 
     /// Where a path below the folder really is, as far as links followed before say.
     fn behind(&self, path: &str) -> PathBuf {
-        let state = self.lock();
-        let ways = Path::new(path).ancestors().filter_map(|way| Some((way, way.to_str()?)));
-        let link = ways.filter(|(_, text)| !text.is_empty()).find_map(|(way, text)| {
-            let target = state.links.get(text)?;
-            Some(Path::new(target).join(Path::new(path).strip_prefix(way).ok()?))
-        });
-        link.unwrap_or_else(|| self.real_root.join(path))
+        let beneath = Beneath::of(&self.real_root, &self.lock().links, Path::new(path));
+        beneath.root.join(beneath.rest)
     }
 
     /// Whether a real directory is listed where a link leads to it.

@@ -6,8 +6,9 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use mostra_core::left_out::{DEPTH, ReadFailure, Reason};
-use mostra_media::unreadable;
+use mostra_media::link_owner::{LedTo, could_read};
 use mostra_media::walk::{DirectoryListing, Listed, Stat, list};
+use mostra_media::{open, unreadable};
 
 use super::super::look::{Finding, is_below_any, join, left_out};
 use super::super::sidecar_index::SidecarIndex;
@@ -38,7 +39,7 @@ impl Walk {
             Task::List { path, deep } => self.list(path, deep, reporter),
             Task::Follow { path, sidecar_index } => self.follow(path, &sidecar_index, reporter),
             Task::Look { path, listing, from, sidecar_index } => {
-                let around = self.job.around(&path);
+                let around = self.around(&path);
                 for file in listing.files.iter().skip(from).take(PIECE) {
                     if self.job.stopped() {
                         return;
@@ -62,7 +63,9 @@ impl Walk {
             }
             Task::Again { path, file, sidecar_index } => {
                 let failed = path.clone();
-                let looked = AssertUnwindSafe(|| self.job.look_again(path, &file, &sidecar_index));
+                let around = self.around(path.rsplit_once('/').map_or("", |(around, _)| around));
+                let looked =
+                    AssertUnwindSafe(|| self.job.look_again(path, &file, &sidecar_index, &around));
                 let looked = catch_unwind(looked).unwrap_or_else(|_| Some(reader_failed(failed)));
                 if let Some(looked) = looked {
                     reporter.report(looked);
@@ -95,8 +98,17 @@ impl Walk {
         if let Some(watched) = &job.watched {
             watched.add(&path);
         }
-        let listing = match list(&job.root.join(&path), job.asks_for_stats()) {
-            Ok(listing) => listing,
+        let owners = self.owners(&path);
+        let opened = open::open_directory(&self.beneath(&path)).and_then(|directory| {
+            let readable = owners.iter().all(|owner| could_read(owner, &directory, true));
+            readable.then(|| list(directory, job.asks_for_stats())).transpose()
+        });
+        let listing = match opened {
+            Ok(Some(listing)) => listing,
+            Ok(None) => {
+                reporter.left(path, Reason::LinkOwner);
+                return;
+            }
             Err(error) => {
                 let mut state = self.lock();
                 state.seen.directories.remove(&path);
@@ -178,14 +190,11 @@ impl Walk {
         if is_below_any(&path, &self.away) {
             return;
         }
-        let found = std::fs::canonicalize(job.root.join(&path)).and_then(|real| {
-            let metadata = std::fs::metadata(&real)?;
-            Ok((real, metadata))
-        });
+        let found = self.led_to(&path);
         // What is hidden is shown as it was recorded before it is looked at; a drive that came
         // back since this scan began waits for the next.
         let found = found.ok().filter(|_| !job.hidden.contains(&path));
-        let (real, metadata) = match found {
+        let LedTo { real, metadata, owner } = match found {
             Some(found) => found,
             None => {
                 if job.inventory.directory(&path).is_some() || job.serial_of(&path).is_some() {
@@ -216,6 +225,18 @@ impl Walk {
             reporter.left(path, Reason::OtherFolder(label.clone()));
             return;
         }
+        let is_directory = metadata.is_dir();
+        // Links of which this one is the second to one place.
+        let mut before = job.links.iter().filter(|(link, target)| {
+            is_directory && **link != path && real.starts_with(target.as_str())
+        });
+        let before = !job.links.contains_key(&path)
+            && before.any(|(link, target)| self.is_followed_still(link, target));
+        // What its owner could not read is not for others to see by the link.
+        if !self.may_follow(&path, owner, &real, &metadata) {
+            reporter.left(path, Reason::LinkOwner);
+            return;
+        }
         {
             let mut state = self.lock();
             let overlaps = |other: &Path| real.starts_with(other) || other.starts_with(&real);
@@ -223,15 +244,9 @@ impl Walk {
             let stays = job.links.get(&path) == Some(&target);
             let other = !stays
                 && state.links.iter().any(|(link, target)| {
-                    *link != path && metadata.is_dir() && real.starts_with(target)
+                    *link != path && is_directory && real.starts_with(target)
                 });
-            let before = metadata.is_dir()
-                && !job.links.contains_key(&path)
-                && job.links.iter().any(|(link, target)| {
-                    let there = || std::fs::symlink_metadata(job.root.join(link)).is_ok();
-                    real.starts_with(target) && there()
-                });
-            let twice = if metadata.is_dir() {
+            let twice = if is_directory {
                 other || before || overlaps(&self.real_root)
             } else {
                 real.starts_with(&self.real_root)
@@ -243,7 +258,7 @@ impl Walk {
             }
             state.links.insert(path.clone(), target);
         }
-        if metadata.is_dir() {
+        if is_directory {
             // A partial walk looks into what is new; watching tells of changes in the rest.
             let deep = job.scope.is_whole() || job.inventory.directory(&path).is_none();
             if deep {
