@@ -31,6 +31,7 @@ mod known;
 mod letter;
 mod living;
 mod mounts;
+mod on_the_host;
 mod outages;
 mod pictures;
 mod postgres;

@@ -204,6 +204,7 @@ impl House {
         let mut command = Command::new(binary("mostra"));
         command
             .args(arguments)
+            .env("MOSTRA_CONSOLE", "http://127.0.0.1:7641")
             .env("MOSTRA_TOKEN_FILE", self.data.path().join("token"))
             .stdin(Stdio::null());
         command

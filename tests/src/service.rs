@@ -202,7 +202,27 @@ impl House {
     pub fn sign_in(&self) {
         let file = self.data.path().join("password");
         fs::write(&file, PASSWORD).expect("a password file");
-        self.mostra(&["login", "--password-file", file.to_str().expect("text")]);
+        let file = file.to_str().expect("text");
+        self.on_host(&["login", "--password-file", file]);
+        self.mostra(&["login", "--password-file", file]);
+    }
+
+    /// Runs the client by the socket, which must succeed; gives what it printed.
+    ///
+    /// # Panics
+    /// When it fails.
+    pub fn on_host(&self, arguments: &[&str]) -> String {
+        let mut command = self.client_command(arguments);
+        command.env_remove("MOSTRA_CONSOLE");
+        let output = command.env("MOSTRA_SOCKET", self.socket()).output().expect("mostra runs");
+        let said = String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned();
+        assert!(output.status.success(), "mostra {arguments:?}: {said}");
+        said
+    }
+
+    /// The socket by which whoever is on the host reaches it.
+    pub fn socket(&self) -> std::path::PathBuf {
+        self.data.path().join("console.sock")
     }
 
     /// What the service logged.

@@ -1,7 +1,6 @@
 //! The way to the service.
 
 use crate::output::say;
-use std::net::{SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
@@ -42,26 +41,27 @@ impl Failure {
     }
 }
 
-/// Where the console of a house on this host is: a real one's, and the demo's.
-const HOUSES: [&str; 2] = ["127.0.0.1:7641", "127.0.0.1:7741"];
+/// Where the sockets of houses on this host are: that of the installed service, and that of one which
+/// this user runs.
+fn sockets_here() -> [PathBuf; 2] {
+    let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
+    let own = std::env::var("XDG_DATA_HOME").unwrap_or_else(|_| format!("{home}/.local/share"));
+    ["/run/mostra/console.sock".into(), PathBuf::from(own).join("mostra/console.sock")]
+}
 
-/// The first house on this host that takes a connection; the real one's address where none does.
-fn house_here() -> &'static str {
-    let answers = |house: &&&str| {
-        let address = house.parse::<SocketAddr>().ok();
-        let patience = Duration::from_millis(500);
-        address.is_some_and(|at| TcpStream::connect_timeout(&at, patience).is_ok())
-    };
-    HOUSES.iter().find(answers).unwrap_or(&HOUSES[0])
+/// How the service is reached.
+#[derive(Debug)]
+enum Way {
+    /// By a socket on this host: the kernel says who asks.
+    Socket(PathBuf),
+    /// By the address of its console, with a token.
+    Console(String),
 }
 
 /// The name of the file with the token for a console: another for each, so that none is shown the
 /// token of another.
 fn token_name(base: &str) -> String {
     let place = base.split_once("://").map_or(base, |(_, place)| place);
-    if place == HOUSES[0] {
-        return "token".into();
-    }
     let plain = |c: char| if c.is_ascii_alphanumeric() || c == '.' { c } else { '-' };
     format!("token-{}", place.chars().map(plain).collect::<String>())
 }
@@ -69,36 +69,44 @@ fn token_name(base: &str) -> String {
 /// A connection with a token kept in a file that only its owner can read.
 #[derive(Debug)]
 pub(crate) struct Connection {
-    base: String,
-    /// Whether a person named the address.
-    named: bool,
+    way: Way,
     token_file: PathBuf,
     client: reqwest::Client,
 }
 
 impl Connection {
-    /// For a console address and a token file. Without an address: the house that runs on this
-    /// host; without a file: that of the console.
+    /// For a console address, or a socket, and a token file. Without the first two: the house that
+    /// runs on this host; without a file: that of the console.
     pub(crate) fn new(
         console: Option<&str>,
+        socket: Option<PathBuf>,
         token_file: Option<PathBuf>,
     ) -> Result<Connection, Failure> {
-        let base = match console {
-            Some(console) => console.trim_end_matches('/').to_owned(),
-            None => format!("http://{}", house_here()),
+        let here = || {
+            let [installed, own] = sockets_here();
+            if !installed.exists() && own.exists() { own } else { installed }
+        };
+        let way = match console {
+            Some(console) => Way::Console(console.trim_end_matches('/').to_owned()),
+            None => Way::Socket(socket.unwrap_or_else(here)),
         };
         let token_file = token_file.unwrap_or_else(|| {
+            let base = match &way {
+                Way::Console(base) => base,
+                Way::Socket(_) => "",
+            };
             let home = std::env::var("HOME").unwrap_or_else(|_| "/root".into());
             let config =
                 std::env::var("XDG_CONFIG_HOME").unwrap_or_else(|_| format!("{home}/.config"));
-            PathBuf::from(config).join("mostra").join(token_name(&base))
+            PathBuf::from(config).join("mostra").join(token_name(base))
         });
-        let client = reqwest::Client::builder()
-            .no_proxy()
-            .connect_timeout(Duration::from_secs(5))
-            .build()
-            .map_err(|e| Failure::new(e.to_string(), ""))?;
-        Ok(Connection { base, token_file, client, named: console.is_some() })
+        let client = reqwest::Client::builder().no_proxy().connect_timeout(Duration::from_secs(5));
+        let client = match &way {
+            Way::Socket(path) => client.unix_socket(path.as_path()),
+            Way::Console(_) => client,
+        };
+        let client = client.build().map_err(|e| Failure::new(e.to_string(), ""))?;
+        Ok(Connection { way, token_file, client })
     }
 
     /// Reads a resource.
@@ -236,10 +244,14 @@ impl Connection {
     }
 
     fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
-        let request = self.client.request(method, format!("{}/api/v1{path}", self.base));
-        match std::fs::read_to_string(&self.token_file) {
-            Ok(token) => request.bearer_auth(token.trim()),
-            Err(_) => request,
+        let base = match &self.way {
+            Way::Socket(_) => "http://localhost",
+            Way::Console(base) => base,
+        };
+        let request = self.client.request(method, format!("{base}/api/v1{path}"));
+        match (&self.way, std::fs::read_to_string(&self.token_file)) {
+            (Way::Console(_), Ok(token)) => request.bearer_auth(token.trim()),
+            _ => request,
         }
     }
 
@@ -247,16 +259,13 @@ impl Connection {
         let answer = request.send().await.map_err(|error| {
             let why =
                 if error.is_connect() { "nothing answers there" } else { "the connection broke" };
-            if !self.named && error.is_connect() {
-                return Failure::new(
-                    format!("no house answers on this host; tried {}", HOUSES.join(" and ")),
-                    "Start mostrad, or name another console: --console http://HOST:PORT, or MOSTRA_CONSOLE.",
-                );
+            match &self.way {
+                Way::Socket(path) => unreachable_by(path, why),
+                Way::Console(base) => Failure::new(
+                    format!("the service at {base} is not reachable: {why}"),
+                    "Start mostrad, or name its console with --console or MOSTRA_CONSOLE.",
+                ),
             }
-            Failure::new(
-                format!("the service at {} is not reachable: {why}", self.base),
-                "Start mostrad, or name its console with --console or MOSTRA_CONSOLE.",
-            )
         })?;
         if answer.status().is_success() {
             return Ok(answer);
@@ -270,6 +279,11 @@ impl Connection {
             next: None,
         });
         Err(Failure(problem))
+    }
+
+    /// Whether the kernel says who asks, so that nobody signs in.
+    pub(crate) fn is_on_host(&self) -> bool {
+        matches!(self.way, Way::Socket(_))
     }
 
     /// Keeps a token for later calls, in a file of mode 0600.
@@ -303,5 +317,24 @@ impl Connection {
     /// Drops the kept token.
     pub(crate) fn drop_token(&self) {
         let _ = std::fs::remove_file(&self.token_file);
+    }
+}
+
+/// Why a house is not reached by a socket.
+fn unreachable_by(path: &Path, why: &str) -> Failure {
+    let place = path.display();
+    match std::os::unix::net::UnixStream::connect(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => Failure::new(
+            format!("you may not use the house's socket {place}"),
+            "Have the administrator let you: sudo adduser NAME mostra-admin, and log in again. Or run it with sudo.",
+        ),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Failure::new(
+            format!("no house runs on this host: there is no socket {place}"),
+            "Start mostrad, or name its socket with --socket or MOSTRA_SOCKET. For a house on another machine: --console https://ADDRESS:7642, or MOSTRA_CONSOLE.",
+        ),
+        _ => Failure::new(
+            format!("the house at {place} is not reachable: {why}"),
+            "Start mostrad: systemctl status mostrad says how it is.",
+        ),
     }
 }

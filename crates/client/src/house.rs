@@ -363,13 +363,34 @@ pub(crate) async fn login(
     output: &Output,
     name: &str,
     password_file: Option<&str>,
+    code: Option<String>,
 ) -> Result<(), Failure> {
     let setup: Setup = connection.get("/setup").await?;
-    let first = setup.needed && !setup.code_needed;
+    if connection.is_on_host() && !setup.needed {
+        let session: Session = connection.get("/session").await?;
+        return output.print(&Account { name: session.account }, |a| {
+            format!("You need not sign in here: this house knows you as {}.", a.name)
+        });
+    }
+    if setup.needed && setup.code_needed && code.is_none() {
+        return Err(Failure::new(
+            "this house has no account yet",
+            "Make the first on its host: mostra login. Or say --code with what `mostrad account first` prints there.",
+        ));
+    }
+    let first = setup.needed;
     let password = password(password_file, first)?;
     if first {
-        let new = NewAccount { name: Some(name.into()), password: password.clone(), code: None };
-        let _: Account = connection.change(Method::POST, "/accounts", Some(&new)).await?;
+        let new = NewAccount { name: Some(name.into()), password: password.clone(), code };
+        let made: Account = connection.change(Method::POST, "/accounts", Some(&new)).await?;
+        if connection.is_on_host() {
+            return output.print(&made, |a| {
+                format!(
+                    "The account {} is made: sign in with it in the browser. Here you need not.",
+                    a.name
+                )
+            });
+        }
     }
     let login = Login { name: Some(name.into()), password, token: true };
     let session: Session = connection.change(Method::POST, "/session", Some(&login)).await?;

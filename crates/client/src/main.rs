@@ -40,9 +40,20 @@ use output::Output;
 #[derive(Debug, Parser)]
 #[command(name = "mostra", version, propagate_version = true)]
 struct Arguments {
-    /// The service's console address [default: that of the house on this host, else of the demo]
+    /// The console's address, of a house on another machine
     #[arg(long, global = true, env = "MOSTRA_CONSOLE", hide_env_values = true, value_name = "URL")]
     console: Option<String>,
+    /// The socket of the house on this host [default: that of the installed service, or of one that
+    /// you run]
+    #[arg(
+        long,
+        global = true,
+        env = "MOSTRA_SOCKET",
+        hide_env_values = true,
+        value_name = "PATH",
+        conflicts_with = "console"
+    )]
+    socket: Option<std::path::PathBuf>,
     /// File with the token of this login [default: one for each console in ~/.config/mostra]
     #[arg(
         long,
@@ -63,7 +74,7 @@ struct Arguments {
 enum Noun {
     /// Show how the house is: catalogue, devices, streams, and what needs attention
     Status,
-    /// Sign in; on first start, choose the password
+    /// On first start, make an account by choosing its password; of a house elsewhere, sign in
     Login {
         /// The account
         #[arg(long, default_value = "house")]
@@ -71,6 +82,10 @@ enum Noun {
         /// Read the password from this file, or from standard input with `-`
         #[arg(long, value_name = "FILE")]
         password_file: Option<String>,
+        /// The code with which the first account is made from elsewhere: `mostrad account first`
+        /// prints it
+        #[arg(long)]
+        code: Option<String>,
     },
     /// Look at what stands in the way of devices; exit code 3 when something stops them
     Preflight {
@@ -150,7 +165,8 @@ async fn main() -> ExitCode {
     }
     // A reader that closes the pipe early is no failure.
     let arguments = Arguments::parse();
-    let connection = match Connection::new(arguments.console.as_deref(), arguments.token_file) {
+    let (console, socket) = (arguments.console.as_deref(), arguments.socket);
+    let connection = match Connection::new(console, socket, arguments.token_file) {
         Ok(connection) => connection,
         Err(failure) => return failure.report(arguments.json),
     };
@@ -163,8 +179,8 @@ async fn main() -> ExitCode {
             found.map(|code| ended = code)
         }
         Noun::Status => house::status(&connection, &output).await,
-        Noun::Login { name, password_file } => {
-            house::login(&connection, &output, &name, password_file.as_deref()).await
+        Noun::Login { name, password_file, code } => {
+            house::login(&connection, &output, &name, password_file.as_deref(), code).await
         }
         Noun::Logout => house::logout(&connection, &output).await,
         Noun::House(verb) => house::run(&connection, &output, verb).await,

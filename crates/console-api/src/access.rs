@@ -81,7 +81,7 @@ async fn make_code(
     place: web::Data<ListenerAddress>,
     accounts: web::Data<Accounts>,
 ) -> Result<web::Json<Code>, ApiFailure> {
-    if place.side != Side::Loopback {
+    if place.side == Side::House {
         return Err(ApiFailure::new(
             actix_web::http::StatusCode::FORBIDDEN,
             "Codes are shown on the host only",

@@ -25,7 +25,8 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
         .service(end);
 }
 
-/// Makes an account: the first from loopback without a code, any other with one.
+/// Makes an account: the first by the host's socket, or with the code that the host prints; any other
+/// with a one-time code.
 #[utoipa::path(
     operation_id = "addAccount",
     summary = "Make an account",
@@ -42,7 +43,7 @@ async fn add(
 ) -> Result<HttpResponse, ApiFailure> {
     let NewAccount { name, password, code } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
-    let (source, on_host) = (source_of(&request)?, place.side == Side::Loopback);
+    let (source, on_host) = (source_of(&request)?, place.side == Side::Host);
     accounts.add(source, on_host, &name, password, code.as_deref()).await?;
     Ok(HttpResponse::Created().json(Account { name }))
 }

@@ -11,6 +11,7 @@ use actix_web::{ResponseError, web};
 use mostra_net::{Interfaces, ServedInterface};
 
 use super::Side;
+use super::host_socket::{GROUP, PeerUser};
 use super::problem::ApiFailure;
 
 /// Where this listener is.
@@ -60,11 +61,20 @@ pub(crate) async fn check<B: MessageBody + 'static>(
 
 fn inspect(request: &ServiceRequest, place: ListenerAddress) -> Result<(), ApiFailure> {
     let forbidden = |title: &str| ApiFailure::new(StatusCode::FORBIDDEN, title);
+    if place.side == Side::Host {
+        let peer = request.conn_data::<PeerUser>();
+        return match peer.and_then(|peer| peer.signed_in()) {
+            Some(_) => Ok(()),
+            None => Err(forbidden("You may not see to this house").next(format!(
+                "Have the administrator let you: sudo adduser NAME {GROUP}, and log in again."
+            ))),
+        };
+    }
     let peer = request.peer_addr().ok_or_else(|| forbidden("Unknown sender"))?;
     let near = match (place.side, peer.ip()) {
         (Side::Loopback, address) => address.is_loopback(),
         (Side::House, IpAddr::V4(peer)) => peer.is_loopback() || is_in_house(peer, place.address),
-        (Side::House, IpAddr::V6(_)) => false,
+        (Side::House, IpAddr::V6(_)) | (Side::Host, _) => false,
     };
     if !near {
         return Err(forbidden("Only the house's own network may use the console"));

@@ -12,7 +12,7 @@ use mostra_app::{Clock, settings};
 use mostra_net::{ServedInterface, listen};
 
 use super::certificate::{Certificate, CertificateError};
-use super::{ConsoleParts, Side, serve};
+use super::{ConsoleParts, serve};
 
 /// How often the host's addresses and the certificate are looked at.
 const LOOK: Duration = Duration::from_secs(2);
@@ -43,15 +43,15 @@ pub(crate) enum OpenError {
 
 struct OpenConsole {
     certificate: Certificate,
-    listeners: BTreeMap<Ipv4Addr, ConsoleListener>,
+    listeners: BTreeMap<Ipv4Addr, OpenedListener>,
 }
 
-struct ConsoleListener {
+struct OpenedListener {
     handle: ServerHandle,
     place: SocketAddr,
 }
 
-impl ConsoleListener {
+impl OpenedListener {
     fn url(&self) -> String {
         format!("https://{}", self.place)
     }
@@ -126,7 +126,7 @@ impl HouseAccess {
                 Err(error) => note(&mut failing, Ipv4Addr::UNSPECIFIED, error.to_string()),
             }
             let gone = open.listeners.extract_if(.., |address, _| !addresses.contains(address));
-            let gone: Vec<ConsoleListener> = gone.map(|(_, listener)| listener).collect();
+            let gone: Vec<OpenedListener> = gone.map(|(_, listener)| listener).collect();
             let mut changed = !gone.is_empty();
             stop(gone).await;
             for address in addresses {
@@ -178,7 +178,7 @@ impl HouseAccess {
 
 impl OpenConsole {
     fn urls(&self) -> Vec<String> {
-        self.listeners.values().map(ConsoleListener::url).collect()
+        self.listeners.values().map(OpenedListener::url).collect()
     }
 
     /// Tells whoever leads people to the console where it is.
@@ -212,14 +212,15 @@ fn begin(
     parts: &ConsoleParts,
     listener: std::net::TcpListener,
     certificate: &Certificate,
-) -> Result<ConsoleListener, OpenError> {
+) -> Result<OpenedListener, OpenError> {
     let place = listener.local_addr()?;
-    let handle = serve(parts, listener, Side::House, Some(certificate.tls()?))?;
-    Ok(ConsoleListener { handle, place })
+    let handle =
+        serve(parts, super::ConsoleListener::House(listener, Box::new(certificate.tls()?)))?;
+    Ok(OpenedListener { handle, place })
 }
 
 /// Stops listeners; dropping their handles would not.
-async fn stop(listeners: impl IntoIterator<Item = ConsoleListener>) {
+async fn stop(listeners: impl IntoIterator<Item = OpenedListener>) {
     for listener in listeners {
         listener.handle.stop(false).await;
     }

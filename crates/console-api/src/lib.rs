@@ -15,6 +15,7 @@ mod folders;
 mod guard;
 mod handover;
 mod handover_page;
+mod host_socket;
 mod house;
 mod house_access;
 mod house_file;
@@ -30,6 +31,7 @@ mod recordings;
 mod records;
 mod seen_by;
 mod session;
+mod source_share;
 mod streams;
 mod support;
 mod walkthroughs;
@@ -37,6 +39,7 @@ mod webhook;
 mod words;
 
 use std::net::{SocketAddr, TcpListener};
+use std::os::unix::net::UnixListener;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -58,7 +61,10 @@ use mostra_app::walkthroughs::Walkthroughs;
 use mostra_net::{ListenError, listen};
 use utoipa_actix_web::AppExt as _;
 
+use source_share::SourceShare;
+
 pub use configuration::{ConfigError, Configuration};
+pub use host_socket::{SocketError, bind_socket};
 pub use house_access::HouseAccess;
 pub use openapi::document as openapi_document;
 
@@ -100,6 +106,8 @@ pub enum Side {
     Loopback,
     /// The house's network.
     House,
+    /// People on this host, by a socket.
+    Host,
 }
 
 /// Binds the console on loopback.
@@ -150,18 +158,33 @@ fn api() -> utoipa_actix_web::scope::Scope<
         .default_service(web::to(openapi::not_served))
 }
 
+/// Where the console listens.
+pub enum ConsoleListener {
+    /// On loopback, for browsers on this host.
+    Loopback(TcpListener),
+    /// In the house, by TLS.
+    House(TcpListener, Box<rustls::ServerConfig>),
+    /// By a socket, for people on this host.
+    Host(UnixListener),
+}
+
+/// Connections at once, and of those the ones that one source may have.
+const CONNECTIONS: usize = 256;
+const OF_ONE_SOURCE: usize = 64;
+
 /// Serves the console on a listener until the handle stops it.
 ///
 /// # Errors
 /// Those of the server.
-pub fn serve(
-    parts: &ConsoleParts,
-    listener: TcpListener,
-    side: Side,
-    tls: Option<rustls::ServerConfig>,
-) -> std::io::Result<ServerHandle> {
-    let place = listener.local_addr()?;
+pub fn serve(parts: &ConsoleParts, listener: ConsoleListener) -> std::io::Result<ServerHandle> {
+    let (side, place) = match &listener {
+        ConsoleListener::Loopback(listener) => (Side::Loopback, listener.local_addr()?),
+        ConsoleListener::House(listener, _) => (Side::House, listener.local_addr()?),
+        // It has no address, and none of its answers names one.
+        ConsoleListener::Host(_) => (Side::Host, SocketAddr::from(([127, 0, 0, 1], 0))),
+    };
     let parts = parts.clone();
+    let sources = SourceShare::new(OF_ONE_SOURCE);
     let server = HttpServer::new(move || {
         let parts = parts.clone();
         App::new()
@@ -191,12 +214,17 @@ pub fn serve(
     .workers(1)
     .keep_alive(Duration::from_secs(60))
     .client_request_timeout(Duration::from_secs(10))
-    .max_connections(256)
+    .max_connections(CONNECTIONS)
+    .on_connect(move |stream, data| {
+        host_socket::note_peer(stream, data);
+        sources.note(stream, data);
+    })
     .disable_signals()
     .shutdown_timeout(1);
-    let server = match tls {
-        Some(tls) => server.listen_rustls_0_23(listener, tls)?,
-        None => server.listen(listener)?,
+    let server = match listener {
+        ConsoleListener::Loopback(listener) => server.listen(listener)?,
+        ConsoleListener::House(listener, tls) => server.listen_rustls_0_23(listener, *tls)?,
+        ConsoleListener::Host(listener) => server.listen_uds(listener)?,
     };
     let server = server.run();
     let handle = server.handle();

@@ -1,19 +1,18 @@
 //! Signing in: first start, login, sessions.
 
-use std::net::IpAddr;
-
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
 use actix_web::http::{Method, StatusCode, header};
 use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, post, web};
 use mostra_api::{Login, Session, Setup};
-use mostra_app::accounts::{Accounts, FIRST, SESSION, csrf};
+use mostra_app::accounts::{Accounts, AttemptSource, FIRST, SESSION, csrf};
 use mostra_core::account::SignedIn;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::Side;
 use super::body::JsonBody;
 use super::guard::ListenerAddress;
+use super::host_socket::{PeerUser, tcp_owner};
 use super::problem::ApiFailure;
 
 /// The cookie's name.
@@ -36,7 +35,11 @@ impl FromRequest for Caller {
     }
 }
 
-fn identify(request: &HttpRequest) -> Result<(SignedIn, String), ApiFailure> {
+/// Who asks, and the token that says so; whom the kernel knows has none.
+fn identify(request: &HttpRequest) -> Result<(SignedIn, Option<String>), ApiFailure> {
+    if let Some(known) = request.conn_data::<PeerUser>().and_then(|peer| peer.signed_in()) {
+        return Ok((known, None));
+    }
     let out = || {
         ApiFailure::new(StatusCode::UNAUTHORIZED, "Not signed in")
             .next("Sign in at the console, or run `mostra login`.")
@@ -56,21 +59,26 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, String), ApiFailure> {
                 .next("Reload it and try again."));
         }
     }
-    Ok((signed_in, token))
+    Ok((signed_in, Some(token)))
 }
 
 /// The token that a request came with.
 pub(crate) fn token_of(request: &HttpRequest) -> Option<String> {
-    identify(request).ok().map(|(_, token)| token)
+    identify(request).ok().and_then(|(_, token)| token)
 }
 
-/// The address that a request came from.
+/// From where a request came, as far as sign-ins are counted: of this host, the user.
 ///
 /// # Errors
 /// [`ApiFailure`] where the system does not say.
-pub(crate) fn source_of(request: &HttpRequest) -> Result<IpAddr, ApiFailure> {
-    let peer = request.peer_addr().map(|peer| peer.ip());
-    peer.ok_or_else(|| ApiFailure::invalid("Unknown sender"))
+pub(crate) fn source_of(request: &HttpRequest) -> Result<AttemptSource, ApiFailure> {
+    if let Some(PeerUser(user)) = request.conn_data::<PeerUser>() {
+        return Ok(AttemptSource::User(*user));
+    }
+    let peer = request.peer_addr().ok_or_else(|| ApiFailure::invalid("Unknown sender"))?;
+    let local = request.app_data::<web::Data<ListenerAddress>>().map(|place| place.address);
+    let user = peer.ip().is_loopback().then(|| tcp_owner(peer, local?)).flatten();
+    Ok(user.map_or(AttemptSource::Address(peer.ip()), AttemptSource::User))
 }
 
 /// Whether the house still needs its first password.
@@ -86,7 +94,7 @@ async fn setup(
     place: web::Data<ListenerAddress>,
 ) -> Result<web::Json<Setup>, ApiFailure> {
     let needed = !accounts.any().await?;
-    Ok(web::Json(Setup { needed, code_needed: place.side == Side::House || !needed }))
+    Ok(web::Json(Setup { needed, code_needed: place.side != Side::Host || !needed }))
 }
 
 #[utoipa::path(
@@ -132,7 +140,8 @@ async fn login(
 #[get("/session")]
 async fn show(request: HttpRequest) -> Result<web::Json<Session>, ApiFailure> {
     let (signed_in, token) = identify(&request)?;
-    Ok(web::Json(Session { account: signed_in.account().into(), csrf: csrf(&token), token: None }))
+    let csrf = token.map(|token| csrf(&token)).unwrap_or_default();
+    Ok(web::Json(Session { account: signed_in.account().into(), csrf, token: None }))
 }
 
 #[utoipa::path(
@@ -146,7 +155,9 @@ async fn logout(
     accounts: web::Data<Accounts>,
 ) -> Result<HttpResponse, ApiFailure> {
     let (_, token) = identify(&request)?;
-    accounts.sign_out(&token).await?;
+    if let Some(token) = token {
+        accounts.sign_out(&token).await?;
+    }
     let mut gone = Cookie::build(COOKIE, "").path("/").finish();
     gone.make_removal();
     Ok(HttpResponse::NoContent().cookie(gone).finish())

@@ -32,6 +32,12 @@ impl SignedIn {
             .then(|| SignedIn { account: session.account.clone() })
     }
 
+    /// Somebody on the host whom the kernel names, with the name of the system's user. It is none that
+    /// an account can have.
+    pub fn on_host(user: &str) -> SignedIn {
+        SignedIn { account: format!("{user} on the host") }
+    }
+
     /// The account's name.
     pub fn account(&self) -> &str {
         &self.account

@@ -29,7 +29,7 @@ use mostra_app::preflight::{self, PreflightChecks, PreflightParts};
 use mostra_app::streams::Streams;
 use mostra_app::walkthroughs::{WalkthroughParts, Walkthroughs};
 use mostra_app::{Clock, Context, host_load, memory, saved_records};
-use mostra_console_api::{HouseAccess, Side};
+use mostra_console_api::{ConsoleListener, HouseAccess};
 use mostra_core::not_now::NotNow;
 use mostra_directory::DirectoryListener;
 use mostra_net::{InterfaceError, Neighbours, ServedInterface};
@@ -114,8 +114,12 @@ fn more_descriptors() {
 async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let clock = Clock::start();
     let config = Config::load(flags)?;
-    if let Some(Command::Account(AccountVerb::Reset(reset))) = &flags.command {
-        return reset::run(&config, reset).await.map(|()| EndedFor::Stopped);
+    if let Some(Command::Account(verb)) = &flags.command {
+        let done = match verb {
+            AccountVerb::Reset(reset) => reset::run(&config, reset).await,
+            AccountVerb::First => reset::first(&config).await,
+        };
+        return done.map(|()| EndedFor::Stopped);
     }
     match &flags.command {
         Some(Command::Save) => return saved::save(&config).await.map(|()| EndedFor::Stopped),
@@ -149,6 +153,7 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
         let _ = std::fs::write(config.data.join(PORT_FILE), device_port.to_string());
     }
     let console_listener = mostra_console_api::bind(config.console_port)?;
+    let host_socket = mostra_console_api::bind_socket(&config.socket);
     let console_address =
         console_listener.local_addr().map_err(|e| StartupError::new(e.to_string(), ""))?;
     let mut records = records::open(&config).await?;
@@ -188,8 +193,20 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let live = Arc::new(LiveConfig::new(flags, &config, house.network.clone()));
     let console = house.console_parts(&context, &config, live.clone());
     let console_handle =
-        mostra_console_api::serve(&console, console_listener, Side::Loopback, None)
+        mostra_console_api::serve(&console, ConsoleListener::Loopback(console_listener))
             .map_err(broken)?;
+    let socket_handle = match host_socket {
+        Ok(listener) => {
+            tracing::info!("whoever may, reaches the house at {}", config.socket.display());
+            let listener = ConsoleListener::Host(listener);
+            Some(mostra_console_api::serve(&console, listener).map_err(broken)?)
+        }
+        // The console in the browser is there all the same.
+        Err(error) => {
+            tracing::error!("{error}");
+            None
+        }
+    };
     let (network, devices) = (house.network.clone(), house.devices.clone());
     let tasks = LastingTasks::new(context.clone());
     let for_discovery = Arc::new(tokio::sync::Mutex::new(for_discovery));
@@ -298,6 +315,9 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let quickly = Duration::from_secs(2);
     let _ = tokio::time::timeout(quickly, device_listeners.close()).await;
     let _ = tokio::time::timeout(quickly, console_handle.stop(false)).await;
+    if let Some(handle) = socket_handle {
+        let _ = tokio::time::timeout(quickly, handle.stop(false)).await;
+    }
     // It may have to wait for PostgreSQL before it writes a file instead.
     let _ = tokio::time::timeout(3 * quickly, noting).await;
     let _ = tokio::time::timeout(quickly, watching).await;
@@ -372,7 +392,7 @@ impl Owners {
         let library =
             Library::open(context.clone(), options, devices.clone(), catalogue, last_id).await?;
         Ok(Owners {
-            accounts: Arc::new(Accounts::open(context.clone()).await?),
+            accounts: Arc::new(Accounts::open(context.clone(), &config.data).await?),
             devices,
             library: Arc::new(library),
             network: Arc::new(network),

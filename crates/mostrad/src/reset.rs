@@ -3,7 +3,7 @@
 
 use std::io::Read as _;
 
-use mostra_app::accounts::{check_password, hash_now, is_account_name};
+use mostra_app::accounts::{check_password, first_code, hash_now, is_account_name};
 use mostra_app::random::random_word;
 
 use crate::config::{Config, Reset};
@@ -56,6 +56,31 @@ pub(crate) async fn run(config: &Config, reset: &Reset) -> Result<(), StartupErr
     if !chosen {
         println!("Its password is {password}");
     }
+    Ok(())
+}
+
+/// Prints the code with which the first account is made in a browser.
+///
+/// # Errors
+/// [`StartupError`] when there is an account already, or the code cannot be kept.
+pub(crate) async fn first(config: &Config) -> Result<(), StartupError> {
+    let records = crate::records::open(config).await?;
+    let any = records.has_accounts().await.map_err(|error| {
+        StartupError::new(format!("the records do not answer: {error}"), "See PostgreSQL's log.")
+    })?;
+    if any {
+        return Err(StartupError::new(
+            "there is an account already",
+            "Sign in with it. Where its password is lost: mostrad account reset NAME",
+        ));
+    }
+    let code = first_code(&config.data).map_err(|error| {
+        StartupError::new(
+            format!("the code cannot be kept: {error}"),
+            "Run it as the service's own user, or as root.",
+        )
+    })?;
+    println!("{code}");
     Ok(())
 }
 

@@ -43,7 +43,7 @@ interface FormProperties {
 
 function Form({ setup, joining, given, onJoin }: FormProperties) {
   const client = useQueryClient();
-  const first = setup.needed && !setup.code_needed;
+  const first = setup.needed;
   const fresh = first || joining;
   const [name, setName] = useState(joining ? "" : "house");
   const [password, setPassword] = useState("");
@@ -69,7 +69,7 @@ function Form({ setup, joining, given, onJoin }: FormProperties) {
   return (
     <>
       <Headline below={first ? "Whoever has it may change what is published and who sees it." : undefined}>
-        {first ? "This house is new. Choose its password." : joining ? "Make an account." : "Sign in to the house."}
+        {first ? "This house is new. Make its first account." : joining ? "Make an account." : "Sign in to the house."}
       </Headline>
       <Card>
         <form onSubmit={submit} className="space-y-4">
@@ -84,10 +84,14 @@ function Form({ setup, joining, given, onJoin }: FormProperties) {
               required
             />
           )}
-          {joining && (
+          {(joining || first) && (
             <Field
-              label="One-time code"
-              hint="Run `mostra console code` on the host, and type what it shows."
+              label={first ? "Code of the first account" : "One-time code"}
+              hint={
+                first
+                  ? "It stands in the service's log, and `mostrad account first` prints it on the host. Without it: `mostra login` there."
+                  : "Run `mostra console code` on the host, and type what it shows."
+              }
               value={code}
               onChange={(e) => setCode(e.target.value)}
               autoComplete="one-time-code"
@@ -101,7 +105,6 @@ function Form({ setup, joining, given, onJoin }: FormProperties) {
             type="password"
             autoComplete={fresh ? "new-password" : "current-password"}
             minLength={fresh ? 8 : undefined}
-            autoFocus={first}
             value={password}
             onChange={(e) => setPassword(e.target.value)}
             required

@@ -1,9 +1,10 @@
 //! Accounts of people, their sessions, and the codes with which accounts are made.
 
+mod first_code;
 mod password;
 
 use std::collections::HashMap;
-use std::net::IpAddr;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
@@ -13,7 +14,8 @@ use mostra_protocol::Moment;
 use mostra_store::StoreError;
 use sha2::{Digest, Sha256};
 
-pub use password::{check as check_password, hash_now};
+pub use first_code::first_code;
+pub use password::{AttemptSource, check as check_password, hash_now};
 
 use crate::context::Context;
 use crate::random::{random_bytes, random_word};
@@ -76,6 +78,7 @@ pub enum AccountError {
 /// All accounts.
 pub struct Accounts {
     context: Context,
+    data: PathBuf,
     /// How far the clock is behind the latest time recorded: one that starts in the past revives
     /// no session.
     behind: Duration,
@@ -92,7 +95,7 @@ impl Accounts {
     ///
     /// # Errors
     /// [`StoreError`] when the records do not answer or are damaged.
-    pub async fn open(context: Context) -> Result<Accounts, StoreError> {
+    pub async fn open(context: Context, data: &Path) -> Result<Accounts, StoreError> {
         let latest = context.records.latest_time().await?;
         let behind = latest.since(context.now());
         if behind > Duration::from_secs(60) {
@@ -103,8 +106,18 @@ impl Accounts {
         }
         let mark = context.records.sessions_mark().await?;
         let sessions = context.records.sessions(context.now() + behind).await?;
+        if !context.records.has_accounts().await? {
+            match first_code(data) {
+                Ok(code) => tracing::warn!(
+                    "there is no account yet: make the first with `mostra login`, or in the \
+                     browser with the code {code}"
+                ),
+                Err(error) => tracing::error!("the first account's code cannot be kept: {error}"),
+            }
+        }
         Ok(Accounts {
             context,
+            data: data.to_owned(),
             behind,
             mark: AtomicU32::new(mark),
             sessions: Mutex::new(sessions.into_iter().map(|s| (s.token_hash, s)).collect()),
@@ -166,13 +179,14 @@ impl Accounts {
         fits
     }
 
-    /// Makes an account: the first without a code for whoever is on the host, any other with one.
+    /// Makes an account: the first without a code for whomever the kernel knows on the host, or with
+    /// that of the first account; any other with a one-time code.
     ///
     /// # Errors
     /// [`AccountError`] when it was not made.
     pub async fn add(
         &self,
-        source: IpAddr,
+        source: AttemptSource,
         on_host: bool,
         name: &str,
         password: String,
@@ -183,14 +197,19 @@ impl Accounts {
         }
         password::check(&password)?;
         self.attempts.begin(source, password::CODE)?;
-        let trusted = on_host && !self.any().await?;
-        if !trusted && !self.use_code(code.unwrap_or_default()) {
+        let code = code.unwrap_or_default();
+        let first = !self.any().await?;
+        let trusted = first && (on_host || first_code::fits(&self.data, code));
+        if !trusted && !self.use_code(code) {
             return Err(AccountError::Code);
         }
         self.attempts.succeeded(source, password::CODE);
         let hash = password::hash(password).await?;
         match self.context.records.add_account(name, &hash).await? {
-            true => Ok(()),
+            true => {
+                first_code::forget(&self.data);
+                Ok(())
+            }
             false => Err(AccountError::Exists),
         }
     }
@@ -249,7 +268,7 @@ impl Accounts {
     /// [`AccountError`] when it was not set.
     pub async fn set_password(
         &self,
-        source: IpAddr,
+        source: AttemptSource,
         name: &str,
         password: String,
         own: Option<(Option<String>, [u8; 32])>,
@@ -281,7 +300,7 @@ impl Accounts {
     /// [`AccountError`] when they are not who they say.
     pub async fn sign_in(
         &self,
-        source: IpAddr,
+        source: AttemptSource,
         name: &str,
         password: String,
         program: bool,

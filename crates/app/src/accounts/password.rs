@@ -124,7 +124,16 @@ pub fn hash_now(password: &str) -> Result<String, argon2::password_hash::Error> 
 /// Who guesses at what: an account's name from an address. A right password is refused only for the pair
 /// that guessed too often, so nobody keeps others out by guessing at their accounts from elsewhere, or at
 /// other accounts from here.
-type Guesser = (IpAddr, String);
+type Guesser = (AttemptSource, String);
+
+/// From where somebody tries to sign in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum AttemptSource {
+    /// Another machine.
+    Address(IpAddr),
+    /// A user of this host, by the kernel's word: all that they run counts as one.
+    User(u32),
+}
 
 /// What is guessed at where it is no account: a one-time code, and names that nobody has. No account is
 /// called so.
@@ -142,7 +151,7 @@ const WAIT: Duration = Duration::from_secs(10);
 const PAIRS: usize = 1000;
 const NAME: usize = 64;
 
-fn guesser(source: IpAddr, account: &str) -> Guesser {
+fn guesser(source: AttemptSource, account: &str) -> Guesser {
     (source, account.chars().take(NAME).collect())
 }
 
@@ -152,7 +161,7 @@ impl Attempts {
     ///
     /// # Errors
     /// When its source has to wait.
-    pub(super) fn begin(&self, source: IpAddr, account: &str) -> Result<(), AccountError> {
+    pub(super) fn begin(&self, source: AttemptSource, account: &str) -> Result<(), AccountError> {
         let pair = guesser(source, account);
         let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         if attempts.len() >= PAIRS {
@@ -175,7 +184,7 @@ impl Attempts {
     }
 
     /// An attempt was right.
-    pub(super) fn succeeded(&self, source: IpAddr, account: &str) {
+    pub(super) fn succeeded(&self, source: AttemptSource, account: &str) {
         let mut attempts = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         attempts.remove(&guesser(source, account));
     }
@@ -188,11 +197,16 @@ mod tests {
     #[test]
     fn attempts_count_before_they_are_looked_at() {
         let attempts = Attempts::default();
-        let source = |n: u8| IpAddr::from([192, 0, 2, n]);
+        let source = |n: u8| AttemptSource::Address(IpAddr::from([192, 0, 2, n]));
         let passed = (0..256).filter(|_| attempts.begin(source(1), "house").is_ok()).count();
         assert_eq!(passed, FREE as usize);
         assert!(attempts.begin(source(2), "house").is_ok(), "others are not held up");
         assert!(attempts.begin(source(1), "keeper").is_ok(), "nor is another account");
+        // A local user who guesses keeps no other one out.
+        let guesses =
+            (0..20).filter(|_| attempts.begin(AttemptSource::User(1001), "house").is_ok());
+        assert_eq!(guesses.count(), FREE as usize);
+        assert!(attempts.begin(AttemptSource::User(1000), "house").is_ok());
         attempts.succeeded(source(1), "house");
         assert!(attempts.begin(source(1), "house").is_ok());
         // However many names are made up, no more pairs are remembered.

@@ -46,6 +46,8 @@ pub(crate) enum Command {
 pub(crate) enum AccountVerb {
     /// Set a lost password and end the account's sessions; the service may be running
     Reset(Reset),
+    /// Print the code with which the first account is made in a browser
+    First,
 }
 
 /// Which account, and its password.

@@ -114,6 +114,8 @@ pub(crate) struct Config {
     pub console_port: u16,
     /// Port of the console for the house.
     pub house_port: u16,
+    /// The socket for whoever is on the host.
+    pub socket: PathBuf,
     /// PostgreSQL.
     pub database_url: String,
     /// The database in which saved records are tried.
@@ -233,6 +235,7 @@ impl Config {
         let mut problems = files.file.problems.clone();
         problems.extend(files.chosen.problems.iter().cloned());
         let data = PathBuf::from(text(&values, "data"));
+        let data_socket = data.join("console.sock");
         let kept = |name: &str| {
             let kept = std::fs::read_to_string(data.join("postgres").join(name));
             kept.unwrap_or_default().trim().to_owned()
@@ -285,6 +288,10 @@ impl Config {
                 _ => LogFormat::Auto,
             },
             data,
+            socket: match text(&values, "socket") {
+                "" => data_socket,
+                path => path.into(),
+            },
             database_url,
             check_database_url,
             shown: values,

@@ -81,6 +81,7 @@ pub(super) const SETTINGS: &[Setting] = &[
     setting("interfaces", "LIST", Text, "auto", "interfaces or addresses to serve: auto (all private IPv4), loopback, or a comma list").at_once().safe("loopback"),
     setting("device_port", "PORT", Port, "7640", "port of the device listener"),
     setting("console_port", "PORT", Port, "7641", "port of the console on 127.0.0.1"),
+    setting("socket", "PATH", Text, "", "socket by which the client on this host reaches the house; DATA/console.sock if left out").on_the_host(),
     setting("poll_seconds", "SECONDS", Number(1, 86_400), "60", "seconds between looks at folders that cannot be watched"),
     setting("max_age", "SECONDS", Number(60, 86_400), "1800", "seconds that an announcement stays valid"),
     setting("multicast_ttl", "HOPS", Number(0, 4), "2", "time to live of multicast"),
