@@ -2,7 +2,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
-import { api, keepToken } from "./api/client";
+import { api, keepAddressKeys, keepSecret } from "./api/client";
 import { useDevices, useFolders, useLive, useStatus } from "./api/queries";
 import { useArrivals } from "./lib/arrivals";
 import { Button, Loading, Trouble } from "./components/basics";
@@ -28,7 +28,7 @@ export function App() {
       const { data, error, response } = await api.GET("/api/v1/session");
       if (response.status === 401) return null;
       if (error) throw error;
-      keepToken(data.csrf);
+      keepAddressKeys(data.addresses ?? null);
       return data;
     },
   });
@@ -163,6 +163,7 @@ function Frame() {
   if (fresh && location.pathname === "/") return <Navigate to="/begin" replace />;
   const leave = async () => {
     await api.DELETE("/api/v1/session");
+    keepSecret(null);
     client.clear();
     window.location.assign("/");
   };

@@ -16,6 +16,18 @@ fn send(method: &str, path: &str, fields: &str, body: &str) -> raw::Answer {
     exchange("127.0.0.1", CONSOLE, &request).expect("an answer")
 }
 
+/// The HMAC-SHA-256 of a text by a key in hexadecimal digits.
+fn mac(key: &str, text: &str) -> String {
+    use hmac::Mac as _;
+    let key: Vec<u8> = (0..key.len())
+        .step_by(2)
+        .map(|n| u8::from_str_radix(&key[n..n + 2], 16).unwrap())
+        .collect();
+    let mut mac = hmac::Hmac::<sha2::Sha256>::new_from_slice(&key).unwrap();
+    mac.update(text.as_bytes());
+    format!("{:x}", mac.finalize().into_bytes())
+}
+
 #[test]
 fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
     in_a_house(|house| {
@@ -38,10 +50,8 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
             (problem.status, problem.field("content-type")),
             (400, Some("application/problem+json"))
         );
-        assert_eq!(
-            send("POST", "/accounts", "", &format!(r#"{{"password":"{PASSWORD}"}}"#)).status,
-            201
-        );
+        let first = format!(r#"{{"password":"{PASSWORD}","code":"{}"}}"#, house.first_code());
+        assert_eq!(send("POST", "/accounts", "", &first).status, 201);
         assert_eq!(
             send("POST", "/accounts", "", &format!(r#"{{"name":"me","password":"{PASSWORD}"}}"#))
                 .status,
@@ -53,10 +63,13 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
         let cookie = login.field("set-cookie").unwrap();
         assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"), "{cookie}");
         let cookie = format!("Cookie: {}\r\n", cookie.split(';').next().unwrap());
-        let csrf = raw::between(&login.text(), "\"csrf\":\"", "\"").unwrap().to_owned();
-        assert_eq!(send("GET", "/status", &cookie, "").status, 200);
+        let text = login.text();
+        let of =
+            |name: &str| raw::between(&text, &format!("\"{name}\":\""), "\"").unwrap().to_owned();
+        let page = format!("{cookie}X-Page-Secret: {}\r\n", of("page_secret"));
+        assert_eq!(send("GET", "/status", &page, "").status, 200);
         for path in ["/folders/7", "/folders/abc", "/devices/9", "/catalogue/nowhere", "/nothing"] {
-            let missing = send("GET", path, &cookie, "");
+            let missing = send("GET", path, &page, "");
             assert_eq!(
                 (missing.status, missing.field("content-type")),
                 (404, Some("application/problem+json")),
@@ -64,13 +77,28 @@ fn only_who_signed_in_gets_in_and_only_from_our_own_pages() {
             );
         }
         let rename = r#"{"name":"Renamed"}"#;
-        assert_eq!(send("PATCH", "/house", &cookie, rename).status, 403, "no token");
-        let token = format!("{cookie}X-CSRF-Token: {csrf}\r\n");
-        let foreign = format!("{token}Origin: http://evil.example\r\n");
+        // A cookie goes to every port of a host: it opens nothing by itself.
+        assert_eq!(send("PATCH", "/house", &cookie, rename).status, 401);
+        for path in ["/status", "/live", "/house/file", "/support"] {
+            assert_eq!(send("GET", path, &cookie, "").status, 401, "{path}");
+        }
+        // What the browser fetches by itself has a key for this session and object.
+        let (session, secret) = (of("session"), of("secret"));
+        let keyed = |path: &str, object: &str| {
+            let mac = mac(&secret, object);
+            send("GET", &format!("{path}?key={session}.{mac}"), "", "").status
+        };
+        assert_eq!(keyed("/house/file", "/house/file"), 200);
+        assert_eq!(keyed("/house/file", "/support"), 401, "of another object");
+        assert_eq!(keyed("/status", "/status"), 401, "it is for no other call");
+        let foreign = format!("{page}Origin: http://evil.example\r\n");
         assert_eq!(send("PATCH", "/house", &foreign, rename).status, 403, "another site's page");
-        assert_eq!(send("PATCH", "/house", &token, rename).status, 200);
-        assert_eq!(send("DELETE", "/session", &token, "").status, 204);
-        assert_eq!(send("GET", "/status", &cookie, "").status, 401, "signed out");
+        assert_eq!(send("PATCH", "/house", &page, rename).status, 200);
+        assert_eq!(send("DELETE", "/session", &page, "").status, 204);
+        assert_eq!(send("GET", "/status", &page, "").status, 401, "signed out");
+        assert_eq!(keyed("/house/file", "/house/file"), 401, "it ends with the session");
+        let log = house.log();
+        assert!(!log.contains("key=") && !log.contains(&session), "no key in the log");
 
         let rebound = "GET /api/v1/setup HTTP/1.1\r\nHost: evil.example:7641\r\n\r\n";
         assert_eq!(exchange("127.0.0.1", CONSOLE, rebound).unwrap().status, 421);

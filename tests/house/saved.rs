@@ -151,7 +151,7 @@ fn at_a_terminal(house: &House, arguments: &str, typed: &str) -> String {
     let client = binary("mostra");
     let mut child = std::process::Command::new("script")
         .args(["-qec", &format!("{} {arguments}", client.display()), "/dev/null"])
-        .env("MOSTRA_TOKEN_FILE", house.data.path().join("token"))
+        .env("MOSTRA_SOCKET", house.socket())
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())
         .spawn()

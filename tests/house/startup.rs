@@ -57,12 +57,7 @@ fn configuration_says_where_each_value_came_from() {
         mostra_tests::until(30, "the console", || {
             mostra_tests::raw::get("127.0.0.1:7641", "/api/v1/setup").ok()
         });
-        std::fs::write(house.data.path().join("password"), mostra_tests::PASSWORD).unwrap();
-        house.mostra(&[
-            "login",
-            "--password-file",
-            house.data.path().join("password").to_str().unwrap(),
-        ]);
+        house.sign_in();
         let shown = house.json(&["config", "show"]);
         let value = |name: &str| {
             let found = shown.as_array().unwrap().iter().find(|v| v["name"] == name).unwrap();

@@ -16,11 +16,13 @@ fn from_first_start_to_played() {
     in_a_house(|house| {
         let mut service = house.start();
         let _stand_ins = house.stand_ins(&["lounge-television", "cottage-disc-player"]);
+        let code = house.first_code();
         in_browser(async || {
             let browser = Browser::open().await;
             browser.size(1280, 800).await;
             browser.go("/").await;
-            browser.sees("This house is new. Choose its password.").await;
+            browser.sees("This house is new. Make its first account.").await;
+            browser.fill("Code of the first account", &code).await;
             browser.fill("Password", PASSWORD).await;
             browser.fill("Password again", PASSWORD).await;
             browser.press("Begin").await;

@@ -74,6 +74,7 @@ impl House {
         command.args(["--pictures", "asked"]);
         command.env("MOSTRA_DATABASE_URL", &self.database_url);
         command.env("MOSTRA_CHECK_DATABASE_URL", check_url());
+        command.env("MOSTRA_SOCKET", self.socket());
         // Making them takes minutes; who wants some puts small ones there.
         command.env("MOSTRA_TEST_PIECES", "off");
         command
@@ -205,6 +206,15 @@ impl House {
         let file = file.to_str().expect("text");
         self.on_host(&["login", "--password-file", file]);
         self.mostra(&["login", "--password-file", file]);
+    }
+
+    /// The code with which the first account is made in a browser.
+    ///
+    /// # Panics
+    /// When there is none.
+    pub fn first_code(&self) -> String {
+        let code = fs::read_to_string(self.data.path().join("first-account-code"));
+        code.expect("a code for the first account").trim().to_owned()
     }
 
     /// Runs the client by the socket, which must succeed; gives what it printed.

@@ -1,4 +1,7 @@
 // Calls to the service by the paths of its OpenAPI document, and errors as problem documents.
+import { hmac } from "@noble/hashes/hmac.js";
+import { sha256 } from "@noble/hashes/sha2.js";
+import { bytesToHex, hexToBytes, utf8ToBytes } from "@noble/hashes/utils.js";
 import createClient from "openapi-fetch";
 import createQueryClient from "openapi-react-query";
 import type { components, paths } from "./schema";
@@ -6,6 +9,7 @@ import type { components, paths } from "./schema";
 type Schemas = components["schemas"];
 export type ActionAnswer = Schemas["ActionAnswer"];
 export type AccountSession = Schemas["AccountSession"];
+export type AddressKeys = Schemas["AddressKeys"];
 export type AccountUse = Schemas["AccountUse"];
 export type LiveEvent = Schemas["LiveEvent"];
 export type Catalogue = Schemas["CataloguePage"];
@@ -54,11 +58,38 @@ declare module "@tanstack/react-query" {
   }
 }
 
-let csrf = "";
+/** Where the page keeps its half of the session's token: another port of this host cannot read it. */
+const KEPT = "mostra-page-secret";
 
-/** Remembers the token that every change must carry. */
-export function keepToken(token: string) {
-  csrf = token;
+/** Keeps the secret that every request must carry; without one, forgets it. */
+export function keepSecret(secret: string | null) {
+  if (secret) window.localStorage.setItem(KEPT, secret);
+  else window.localStorage.removeItem(KEPT);
+}
+
+function secret(): Record<string, string> {
+  const kept = window.localStorage.getItem(KEPT);
+  return kept ? { "X-Page-Secret": kept } : {};
+}
+
+let keys: AddressKeys | null = null;
+
+/** Keeps what the keys of addresses are made with. */
+export function keepAddressKeys(given: AddressKeys | null) {
+  keys = given;
+}
+
+/** The address of something that the browser fetches by itself, with a key for this session and object. */
+export function address(path: string): string {
+  if (!keys) return `/api/v1${path}`;
+  const object = /^\/catalogue\/[^/]+/.exec(path)?.[0] ?? path;
+  const mac = hmac(sha256, hexToBytes(keys.secret), utf8ToBytes(object));
+  return `/api/v1${path}?key=${keys.session}.${bytesToHex(mac)}`;
+}
+
+/** Fetches a path of the API with the page's secret. */
+export function fetchApi(path: string, options: RequestInit = {}): Promise<Response> {
+  return fetch(`/api/v1${path}`, { ...options, headers: { ...options.headers, ...secret() } });
 }
 
 /** An answer of ours in place of one that the service does not give. */
@@ -76,7 +107,7 @@ export const api = createClient<paths>({
 
 api.use({
   onRequest({ request }) {
-    if (csrf) request.headers.set("X-CSRF-Token", csrf);
+    for (const [name, value] of Object.entries(secret())) request.headers.set(name, value);
   },
   onResponse({ response }) {
     const isJson = response.headers.get("Content-Type")?.includes("json");
@@ -100,10 +131,10 @@ export async function takeInRecords(
   file: File,
 ): Promise<{ data: SavedRecords; error: null } | { data: null; error: Problem }> {
   try {
-    const answer = await fetch("/api/v1/incoming-records", {
+    const answer = await fetchApi("/incoming-records", {
       method: "PUT",
       body: file,
-      headers: { "Content-Type": "application/x-tar", "X-CSRF-Token": csrf },
+      headers: { "Content-Type": "application/x-tar" },
     });
     const body: unknown = await answer.json();
     return answer.ok ? { data: body as SavedRecords, error: null } : { data: null, error: body as Problem };

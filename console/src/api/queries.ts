@@ -1,6 +1,7 @@
 // What the pages read, and which live events make it stale.
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
+import { listen } from "../lib/events";
 import { readAgain } from "../lib/read-again";
 import { api, read, type DecisionRequest, type Device, type LiveEvent, type Position, type Problem } from "./client";
 
@@ -236,23 +237,25 @@ export function useLive(): boolean {
   const client = useQueryClient();
   const [connected, setConnected] = useState(true);
   useEffect(() => {
-    const source = new EventSource("/api/v1/live");
-    source.onopen = () => {
-      setConnected(true);
-      // Whatever changed while nobody listened.
-      void readAgain(client, () => true);
-    };
-    source.onerror = () => setConnected(false);
-    source.addEventListener("changed", (event: MessageEvent<string>) => {
-      const { topic, streams }: LiveEvent = JSON.parse(event.data);
-      // Numbers that move all the time come with the event: nothing is asked for them.
-      if (streams) {
-        client.setQueryData(read.queryOptions("get", "/api/v1/streams").queryKey, streams);
-        return;
-      }
-      if (isTopic(topic)) void invalidate(client, [topic]);
+    const stop = new AbortController();
+    void listen(stop.signal, {
+      open: () => {
+        setConnected(true);
+        // Whatever changed while nobody listened.
+        void readAgain(client, () => true);
+      },
+      lost: () => setConnected(false),
+      event: (data) => {
+        const { topic, streams }: LiveEvent = JSON.parse(data);
+        // Numbers that move all the time come with the event: nothing is asked for them.
+        if (streams) {
+          client.setQueryData(read.queryOptions("get", "/api/v1/streams").queryKey, streams);
+          return;
+        }
+        if (isTopic(topic)) void invalidate(client, [topic]);
+      },
     });
-    return () => source.close();
+    return () => stop.abort();
   }, [client]);
   return connected;
 }

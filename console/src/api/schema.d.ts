@@ -1653,6 +1653,17 @@ export interface components {
             /** @description What it did. */
             what: string;
         };
+        /**
+         * @description What a page makes the keys of addresses with, that the browser fetches by itself. A key is the
+         *     session, a dot, and the HMAC-SHA-256 of the object by the secret, in hexadecimal digits. The object is
+         *     the path after `/api/v1`, of an item only `/catalogue/ID`.
+         */
+        AddressKeys: {
+            /** @description The session's name. */
+            session: string;
+            /** @description The secret, 32 bytes in hexadecimal digits. */
+            secret: string;
+        };
         /** @description A device that is let in. */
         AdmittedDevice: {
             /**
@@ -3213,8 +3224,12 @@ export interface components {
         Session: {
             /** @description The account. */
             account: string;
-            /** @description To be sent as `X-CSRF-Token` with every change. */
-            csrf: string;
+            /**
+             * @description For a page, when it signs in: the half of the session's token that it keeps, and sends as
+             *     `X-Page-Secret` with every request.
+             */
+            page_secret?: string | null;
+            addresses?: components["schemas"]["AddressKeys"] | null;
             /** @description The token, for programs only. */
             token?: string | null;
         };

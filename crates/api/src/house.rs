@@ -192,11 +192,27 @@ pub struct Login {
 pub struct Session {
     /// The account.
     pub account: String,
-    /// To be sent as `X-CSRF-Token` with every change.
-    pub csrf: String,
+    /// For a page, when it signs in: the half of the session's token that it keeps, and sends as
+    /// `X-Page-Secret` with every request.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub page_secret: Option<String>,
+    /// For a page: what it makes the keys of addresses with.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub addresses: Option<AddressKeys>,
     /// The token, for programs only.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub token: Option<String>,
+}
+
+/// What a page makes the keys of addresses with, that the browser fetches by itself. A key is the
+/// session, a dot, and the HMAC-SHA-256 of the object by the secret, in hexadecimal digits. The object is
+/// the path after `/api/v1`, of an item only `/catalogue/ID`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AddressKeys {
+    /// The session's name.
+    pub session: String,
+    /// The secret, 32 bytes in hexadecimal digits.
+    pub secret: String,
 }
 
 /// Who is signed in.

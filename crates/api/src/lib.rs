@@ -37,9 +37,9 @@ pub use handover::{
     NotApplied,
 };
 pub use house::{
-    Account, AccountSession, AccountUse, Code, ConfigChange, ConfigValue, ConsoleAccess, House,
-    HouseChange, HouseOff, Interface, LastTold, LiveEvent, Login, NewAccount, NewPassword,
-    OffProof, Preferences, Session, Setup, Status, SwitchOff, Webhook, WebhookChange,
+    Account, AccountSession, AccountUse, AddressKeys, Code, ConfigChange, ConfigValue,
+    ConsoleAccess, House, HouseChange, HouseOff, Interface, LastTold, LiveEvent, Login, NewAccount,
+    NewPassword, OffProof, Preferences, Session, Setup, Status, SwitchOff, Webhook, WebhookChange,
 };
 pub use network::{
     ActionAnswer, ActionArgument, ActionCall, FoundThing, NamedValue, NetworkSearch, NetworkThing,

@@ -325,7 +325,10 @@ async fn list_children(
     let work = {
         let (catalogue, pass, id) = (catalogue.clone(), pass.clone(), id.clone());
         let (start, count) = (window.start, window.count);
-        move |_: &Stop| catalogue.children(&pass, &id, start, count, &sort)
+        move |stop: &Stop| {
+            let window = Window { start, count, sort: &sort };
+            catalogue.children_until(stop, &pass, &id, window)
+        }
     };
     let page = reader.in_time(work).await?.ok_or_else(|| missing(&reader.library))?;
     Ok(reader.page_of(&pass, &id, page, window.start).await)

@@ -217,7 +217,10 @@ pub fn serve(parts: &ConsoleParts, listener: ConsoleListener) -> std::io::Result
     .max_connections(CONNECTIONS)
     .on_connect(move |stream, data| {
         host_socket::note_peer(stream, data);
-        sources.note(stream, data);
+        // On loopback all have one address.
+        if side == Side::House {
+            sources.note(stream, data);
+        }
     })
     .disable_signals()
     .shutdown_timeout(1);

@@ -7,7 +7,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{ALLOW, HeaderValue};
 use actix_web::{App, HttpRequest, HttpResponse, ResponseError as _};
 use mostra_api::{HostLoad, LiveEvent, Problem};
-use utoipa::openapi::path::{HttpMethod, Operation, PathItem};
+use utoipa::openapi::path::{Operation, PathItem};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, Http, HttpAuthScheme, SecurityScheme};
 use utoipa::openapi::{ContentBuilder, InfoBuilder, OpenApi, Ref, ResponseBuilder};
 use utoipa::openapi::{Response, SecurityRequirement};
@@ -42,24 +42,21 @@ fn complete(mut document: OpenApi) -> OpenApi {
     with!(Problem, LiveEvent, HostLoad);
     let bearer = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
     let cookie = SecurityScheme::ApiKey(ApiKey::Cookie(ApiKeyValue::new(COOKIE)));
-    let token = ApiKeyValue::with_description(
-        "X-CSRF-Token",
-        "The `csrf` of the session, with every change by cookie.",
+    let page = ApiKeyValue::with_description(
+        "X-Page-Secret",
+        "The `page_secret` of the session, with every request by cookie.",
     );
     components.add_security_scheme("token", bearer);
     components.add_security_scheme("session", cookie);
-    components.add_security_scheme("csrf", SecurityScheme::ApiKey(ApiKey::Header(token)));
+    components.add_security_scheme("page", SecurityScheme::ApiKey(ApiKey::Header(page)));
     let by = |names: &[&str]| {
         let scopes: [&str; 0] = [];
         names.iter().fold(SecurityRequirement::default(), |all, name| all.add(*name, scopes))
     };
-    let reading = vec![by(&["token"]), by(&["session"])];
-    let changing = vec![by(&["token"]), by(&["session", "csrf"])];
+    let needed = vec![by(&["token"]), by(&["session", "page"])];
     for item in document.paths.paths.values_mut() {
-        for (method, operation) in operations(item) {
+        for operation in operations(item) {
             let open = operation.security.is_some();
-            let reads = method == HttpMethod::Get;
-            let needed = if reads { &reading } else { &changing };
             // Without a security of its own, or the empty one of whoever is not signed in yet.
             operation.security = Some(if open { Vec::new() } else { needed.clone() });
             operation.responses.responses.insert("default".into(), problem().into());
@@ -83,15 +80,9 @@ fn problem() -> Response {
         .build()
 }
 
-fn operations(item: &mut PathItem) -> impl Iterator<Item = (HttpMethod, &mut Operation)> {
-    let all = [
-        (HttpMethod::Get, &mut item.get),
-        (HttpMethod::Put, &mut item.put),
-        (HttpMethod::Post, &mut item.post),
-        (HttpMethod::Delete, &mut item.delete),
-        (HttpMethod::Patch, &mut item.patch),
-    ];
-    all.into_iter().filter_map(|(method, operation)| Some((method, operation.as_mut()?)))
+fn operations(item: &mut PathItem) -> impl Iterator<Item = &mut Operation> {
+    let all = [&mut item.get, &mut item.put, &mut item.post, &mut item.delete, &mut item.patch];
+    all.into_iter().filter_map(Option::as_mut)
 }
 
 /// The document for whoever asks.

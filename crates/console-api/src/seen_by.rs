@@ -124,7 +124,10 @@ async fn seen_by(
                 let search = Search::read(&call, leniency)?;
                 present::search(&catalogue, &decision, &search, form, stop)
             }
-            _ => present::browse(&catalogue, &decision, &Browse::read(&call, leniency)?, form),
+            _ => {
+                let browse = Browse::read(&call, leniency)?;
+                present::browse(&catalogue, &decision, &browse, form, stop)
+            }
         }
     };
     let who = WorkOwner::Account(caller.0.account().to_owned());

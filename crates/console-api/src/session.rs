@@ -2,10 +2,10 @@
 
 use actix_web::cookie::{Cookie, SameSite};
 use actix_web::dev::Payload;
-use actix_web::http::{Method, StatusCode, header};
+use actix_web::http::{StatusCode, header};
 use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get, post, web};
-use mostra_api::{Login, Session, Setup};
-use mostra_app::accounts::{Accounts, AttemptSource, FIRST, SESSION, csrf};
+use mostra_api::{AddressKeys, Login, Session, Setup};
+use mostra_app::accounts::{Accounts, AttemptSource, FIRST, SESSION, address_keys, join_halves};
 use mostra_core::account::SignedIn;
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -22,9 +22,39 @@ pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(setup).service(show).service(login).service(logout);
 }
 
-/// Somebody signed in, taken from a request: by cookie, or by `Authorization: Bearer`. A change
-/// by cookie also needs the CSRF token.
+/// The field in which a page sends its half of the token.
+pub(crate) const PAGE_SECRET: &str = "x-page-secret";
+
+/// Somebody signed in, taken from a request: by the host's socket, by `Authorization: Bearer`, or by
+/// cookie together with the page's own half of the token.
 pub(crate) struct Caller(pub SignedIn);
+
+/// The same, or by the key of an address: for what a browser fetches by itself.
+pub(crate) struct Viewer(pub SignedIn);
+
+impl FromRequest for Viewer {
+    type Error = ApiFailure;
+    type Future = std::future::Ready<Result<Viewer, ApiFailure>>;
+
+    fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
+        let known = by_address(request).map(Ok);
+        let known = known.unwrap_or_else(|| identify(request).map(|(signed_in, _)| signed_in));
+        std::future::ready(known.map(Viewer))
+    }
+}
+
+fn by_address(request: &HttpRequest) -> Option<SignedIn> {
+    let accounts = request.app_data::<web::Data<Accounts>>()?;
+    let key = request.query_string().split('&').find_map(|pair| pair.strip_prefix("key="))?;
+    accounts.check_address(key, object_of(request.path())?)
+}
+
+/// The object that the key of an address is good for.
+fn object_of(path: &str) -> Option<&str> {
+    let path = path.strip_prefix("/api/v1")?;
+    let item = path.strip_prefix("/catalogue/").and_then(|rest| rest.split('/').next());
+    Some(item.map_or(path, |id| &path[.."/catalogue/".len() + id.len()]))
+}
 
 impl FromRequest for Caller {
     type Error = ApiFailure;
@@ -47,18 +77,13 @@ fn identify(request: &HttpRequest) -> Result<(SignedIn, Option<String>), ApiFail
     let accounts = request.app_data::<web::Data<Accounts>>().ok_or_else(out)?;
     let bearer = request.headers().get(header::AUTHORIZATION).and_then(|v| v.to_str().ok());
     let bearer = bearer.and_then(|v| v.strip_prefix("Bearer ")).map(str::to_owned);
-    let cookie = request.cookie(COOKIE).map(|c| c.value().to_owned());
-    let by_cookie = bearer.is_none();
-    let token = bearer.or(cookie).ok_or_else(out)?;
+    let by_page = || {
+        let cookie = request.cookie(COOKIE)?;
+        let page = request.headers().get(PAGE_SECRET)?.to_str().ok()?;
+        Some(join_halves(cookie.value(), page))
+    };
+    let token = bearer.or_else(by_page).ok_or_else(out)?;
     let signed_in = accounts.check(&token).ok_or_else(out)?;
-    let changing = !matches!(*request.method(), Method::GET | Method::HEAD);
-    if by_cookie && changing {
-        let sent = request.headers().get("x-csrf-token").and_then(|v| v.to_str().ok());
-        if sent != Some(csrf(&token).as_str()) {
-            return Err(ApiFailure::new(StatusCode::FORBIDDEN, "The page is out of date")
-                .next("Reload it and try again."));
-        }
-    }
     Ok((signed_in, Some(token)))
 }
 
@@ -114,22 +139,30 @@ async fn login(
     let Login { name, password, token: program } = body.0;
     let name = name.unwrap_or_else(|| FIRST.into());
     let token = accounts.sign_in(source_of(&request)?, &name, password, program).await?;
-    let csrf = csrf(&token);
-    if program {
-        return Ok(HttpResponse::Created().json(Session {
-            account: name,
-            csrf,
-            token: Some(token),
-        }));
-    }
-    let cookie = Cookie::build(COOKIE, token)
+    let session = |page_secret, addresses, token| {
+        HttpResponse::Created().json(Session { account: name, page_secret, addresses, token })
+    };
+    let Some((cookie, page)) = token.split_once('.') else {
+        return Ok(session(None, None, Some(token)));
+    };
+    let (kept, addresses) = (page.to_owned(), addresses(&token));
+    let cookie = Cookie::build(COOKIE, cookie.to_owned())
         .path("/")
         .http_only(true)
         .same_site(SameSite::Strict)
         .secure(place.side == Side::House)
         .max_age(actix_web::cookie::time::Duration::seconds(SESSION.as_secs() as i64))
         .finish();
-    Ok(HttpResponse::Created().cookie(cookie).json(Session { account: name, csrf, token: None }))
+    let mut answer = session(Some(kept), Some(addresses), None);
+    answer.add_cookie(&cookie).map_err(|error| {
+        ApiFailure::new(StatusCode::INTERNAL_SERVER_ERROR, "No cookie").why(error.to_string())
+    })?;
+    Ok(answer)
+}
+
+fn addresses(token: &str) -> AddressKeys {
+    let (session, secret) = address_keys(token);
+    AddressKeys { session, secret }
 }
 
 #[utoipa::path(
@@ -140,8 +173,9 @@ async fn login(
 #[get("/session")]
 async fn show(request: HttpRequest) -> Result<web::Json<Session>, ApiFailure> {
     let (signed_in, token) = identify(&request)?;
-    let csrf = token.map(|token| csrf(&token)).unwrap_or_default();
-    Ok(web::Json(Session { account: signed_in.account().into(), csrf, token: None }))
+    let addresses = token.as_deref().map(addresses);
+    let account = signed_in.account().to_owned();
+    Ok(web::Json(Session { account, page_secret: None, addresses, token: None }))
 }
 
 #[utoipa::path(
@@ -161,4 +195,23 @@ async fn logout(
     let mut gone = Cookie::build(COOKIE, "").path("/").finish();
     gone.make_removal();
     Ok(HttpResponse::NoContent().cookie(gone).finish())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_is_for_an_item_with_all_that_belongs_to_it_or_for_one_path() {
+        for (path, object) in [
+            ("/api/v1/catalogue/q3_7/file", Some("/catalogue/q3_7")),
+            ("/api/v1/catalogue/q3_7/art/5f/sm", Some("/catalogue/q3_7")),
+            ("/api/v1/catalogue/q3_70", Some("/catalogue/q3_70")),
+            ("/api/v1/records/a.tar/file", Some("/records/a.tar/file")),
+            ("/api/v1/support", Some("/support")),
+            ("/", None),
+        ] {
+            assert_eq!(object_of(path), object);
+        }
+    }
 }

@@ -200,12 +200,18 @@ async fn content(
                 let quick = browse.sort.is_empty() && (1..=QUICK).contains(&browse.count);
                 let decision = &requester.device.decision;
                 let page = if quick {
-                    present::browse(&catalogue, decision, &browse, form(requester))
+                    present::browse(
+                        &catalogue,
+                        decision,
+                        &browse,
+                        form(requester),
+                        &Stop::default(),
+                    )
                 } else {
                     let asking = requester.clone();
-                    let work = move |_: &Stop| {
+                    let work = move |stop: &Stop| {
                         let decision = &asking.device.decision;
-                        present::browse(&catalogue, decision, &browse, form(&asking))
+                        present::browse(&catalogue, decision, &browse, form(&asking), stop)
                     };
                     pool.run(who, DEADLINE, work).await.unwrap_or(Err(Fault::ActionFailed))
                 };

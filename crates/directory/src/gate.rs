@@ -2,9 +2,10 @@
 
 use std::net::SocketAddrV4;
 use std::sync::Arc;
-use std::time::Duration;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
 
-use actix_web::body::{BoxBody, EitherBody, MessageBody};
+use actix_web::body::{BodySize, BoxBody, EitherBody, MessageBody};
 use actix_web::dev::{RequestHead, ResponseHead, ServiceRequest, ServiceResponse};
 use actix_web::http::header::{self, HeaderMap, HeaderName, HeaderValue};
 use actix_web::http::{Method, StatusCode, Version};
@@ -36,6 +37,8 @@ pub(crate) struct Requester {
     /// What it sent as a body; nothing on GET.
     pub body: Bytes,
     probe: Arc<TcpProbe>,
+    /// Whether it may pause in the answer.
+    pauses: Arc<AtomicBool>,
 }
 
 impl Requester {
@@ -44,9 +47,32 @@ impl Requester {
         request.extensions().get::<Requester>().cloned()
     }
 
-    /// How long the device may leave the answer to this request unread.
-    pub(crate) fn limit(&self, longest: Duration) {
+    /// The device may leave the answer to this request unread for so long, and has no least rate: it
+    /// may pause.
+    pub(crate) fn may_pause(&self, longest: Duration) {
+        self.pauses.store(true, Ordering::Relaxed);
         self.probe.limit(longest);
+    }
+
+    /// Ends the connection where an answer that lies in memory is read at less than the least rate.
+    fn hold_to_least_rate(&self, length: u64) {
+        let probe = self.probe.clone();
+        let begin = probe.read().acked;
+        actix_web::rt::spawn(async move {
+            let began = Instant::now();
+            while probe.is_open() {
+                actix_web::rt::time::sleep(LOOK).await;
+                let taken = probe.read().acked.saturating_sub(begin);
+                if taken >= length {
+                    return;
+                }
+                if is_too_slow(taken, began.elapsed()) {
+                    tracing::debug!(taken, length, "an answer is read too slowly");
+                    probe.end();
+                    return;
+                }
+            }
+        });
     }
 
     /// Watches the answer to this request until the device has acknowledged it.
@@ -76,6 +102,18 @@ const FIELDS: usize = 32 << 10;
 /// broadcasts.
 const UNREAD: Duration = Duration::from_secs(30);
 
+/// Bytes of an answer that the kernel keeps by itself; a longer one that lies in our memory is read at
+/// a least rate, in bytes a second, once its time of grace is over. How often that is looked at.
+const SMALL: u64 = 64 << 10;
+const LEAST_RATE: u64 = 8 << 10;
+const LOOK: Duration = Duration::from_secs(5);
+
+/// Whether so many bytes in such a time are less than the least rate allows.
+fn is_too_slow(taken: u64, time: Duration) -> bool {
+    let counted = time.saturating_sub(UNREAD);
+    taken < counted.as_secs() * LEAST_RATE
+}
+
 /// Bytes of a body (SOAP-13), and of one that nobody asked for.
 const BODY: usize = 256 << 10;
 const UNASKED: usize = 64 << 10;
@@ -103,16 +141,26 @@ pub(crate) async fn pass_through<B: MessageBody + 'static>(
     };
     let answer = match admitted {
         Ok(requester) => {
-            requester.limit(UNREAD);
+            requester.probe.limit(UNREAD);
+            let asking = requester.clone();
             let recorder = Recorder::begin(&requester, &request);
             request.extensions_mut().insert(requester);
-            match recorder {
+            let answer = match recorder {
                 None => next.call(request).await?.map_into_right_body(),
                 Some(recorder) => {
                     let answer = next.call(request).await?.map_into_boxed_body();
                     recorder.end(answer).map_into_left_body()
                 }
+            };
+            match answer.response().body().size() {
+                BodySize::Sized(length)
+                    if length > SMALL && !asking.pauses.load(Ordering::Relaxed) =>
+                {
+                    asking.hold_to_least_rate(length);
+                }
+                _ => {}
             }
+            answer
         }
         Err(status) => {
             let answer = HttpResponse::build(status).finish();
@@ -242,6 +290,7 @@ pub(crate) fn admit(
         peer: connection.peer,
         body: Bytes::new(),
         probe: connection.probe.clone(),
+        pauses: Arc::default(),
     })
 }
 
@@ -272,4 +321,23 @@ pub(crate) fn text<'a>(headers: &'a HeaderMap, name: &HeaderName) -> Option<&'a 
 /// A field's text by a name that the HTTP library does not know.
 pub(crate) fn named<'a>(headers: &'a HeaderMap, name: &str) -> Option<&'a str> {
     headers.get(name).and_then(|v| v.to_str().ok())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_answer_in_memory_has_a_least_rate_after_its_grace() {
+        let seconds = Duration::from_secs;
+        assert!(!is_too_slow(0, seconds(30)), "a set that thinks for a while");
+        assert!(is_too_slow(100, seconds(35)));
+        // The largest answer at ten times the least rate, and at a byte a second.
+        assert!(!is_too_slow(50 * 10 * LEAST_RATE, seconds(50)));
+        assert!(is_too_slow(60, seconds(60)));
+        // Whoever keeps to the rate is never too slow.
+        for second in 0..1000 {
+            assert!(!is_too_slow(second * LEAST_RATE, seconds(second)));
+        }
+    }
 }

@@ -67,7 +67,7 @@ async fn media(
         MediaBody::Made(bytes) => respond(answer, bytes),
         MediaBody::ResourcePart(piece) => {
             // Whoever watches may pause (HTTP-30).
-            requester.limit(STALL);
+            requester.may_pause(STALL);
             let length = piece.length;
             respond(answer, SizedStream::new(length, Box::pin(piece.chunks())))
         }

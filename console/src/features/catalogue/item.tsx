@@ -1,6 +1,6 @@
 // One item: playing it in the browser where that can, its facts, and where the person stopped.
 import { useEffect, useRef, useState } from "react";
-import type { CatalogueObject } from "../../api/client";
+import { address, type CatalogueObject } from "../../api/client";
 import { useNotePosition, useObject } from "../../api/queries";
 import { Button, Card, Loading, Trouble } from "../../components/basics";
 import { CannotBeShown } from "./slideshow";
@@ -89,7 +89,7 @@ function Player({
   goesOn: boolean;
   onEnd: () => void;
 }) {
-  const file = `/api/v1/catalogue/${object.id}/file`;
+  const file = address(`/catalogue/${object.id}/file`);
   const told = useTellPlaying(object.id);
   const [failed, setFailed] = useState(false);
   if (facts.kind === "picture") return <Still object={object} file={file} />;
@@ -116,7 +116,7 @@ function Player({
   if (facts.kind === "music") {
     return (
       <>
-        {object.art && <img src={`/api/v1${object.art}med`} alt="" className="mb-3 max-h-56 rounded-lg" />}
+        {object.art && <img src={address(`${object.art}med`)} alt="" className="mb-3 max-h-56 rounded-lg" />}
         {/* Music has no captions. */}
         {/* eslint-disable-next-line jsx-a11y/media-has-caption */}
         <audio
@@ -137,7 +137,7 @@ function Player({
 
 /** A picture as it is, else its medium form, which browsers always show. */
 function Still({ object, file }: { object: CatalogueObject; file: string }) {
-  const sources = [file, ...(object.art ? [`/api/v1${object.art}med`] : [])];
+  const sources = [file, ...(object.art ? [address(`${object.art}med`)] : [])];
   const [failed, setFailed] = useState(0);
   const source = sources[failed];
   if (!source) return <CannotBeShown picture={object} />;
@@ -186,7 +186,7 @@ function Film({
       <video
         ref={film}
         src={file}
-        poster={object.art ? `/api/v1${object.art}med` : undefined}
+        poster={object.art ? address(`${object.art}med`) : undefined}
         controls
         preload="metadata"
         className="mb-3 w-full rounded-lg"
@@ -203,7 +203,7 @@ function Film({
           <track
             key={n}
             kind="subtitles"
-            src={`/api/v1/catalogue/${object.id}/captions/${n}`}
+            src={address(`/catalogue/${object.id}/captions/${n}`)}
             label={track.language ?? "Subtitles"}
             srcLang={track.language ?? undefined}
             default={n === 0}

@@ -1,7 +1,7 @@
 // What a container holds, or what was found, as a list or as a grid of pictures.
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import type { Catalogue, CatalogueObject } from "../../api/client";
+import { address, type Catalogue, type CatalogueObject } from "../../api/client";
 import { Picture, SIGNS } from "./picture";
 import { bytes, count, length } from "../../lib/words";
 
@@ -116,7 +116,7 @@ function Tile({ object, chosen, onOpen }: Entry) {
         >
           {object.art && !failed ? (
             <img
-              src={`/api/v1${object.art}sm`}
+              src={address(`${object.art}sm`)}
               alt=""
               loading="lazy"
               className="h-full w-full object-cover"

@@ -1,5 +1,6 @@
 // A small picture of something in the catalogue, or a sign for its kind.
 import { useState } from "react";
+import { address } from "../../api/client";
 
 export const SIGNS: Record<string, string> = { video: "▭", music: "♪", picture: "▨", container: "▸" };
 
@@ -13,7 +14,7 @@ export function Picture({ art, kind }: { art?: string | null; kind?: string }) {
     >
       {art && !failed ? (
         <img
-          src={`/api/v1${art}tn`}
+          src={address(`${art}tn`)}
           alt=""
           loading="lazy"
           className="h-full w-full object-cover"

@@ -1,6 +1,6 @@
 // What the household keeps on paper.
 import { Link } from "react-router";
-import { api, type HandoverDevice } from "../../api/client";
+import { address, api, type HandoverDevice } from "../../api/client";
 import { useChange, useHandover } from "../../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
 import { capital, clock, inWords, moment } from "../../lib/words";
@@ -28,7 +28,7 @@ export function Handover() {
       <div className="mb-5 flex flex-wrap items-center gap-3">
         <a
           className="inline-flex min-h-11 items-center rounded-lg border border-accent bg-accent px-4 py-2 text-on-accent"
-          href="/api/v1/handover/page"
+          href={address("/handover/page")}
           target="_blank"
           rel="noreferrer"
         >

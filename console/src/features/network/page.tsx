@@ -1,7 +1,7 @@
 // What is on the network: things found, and devices that asked.
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, type NetworkThing, type NetworkView } from "../../api/client";
+import { address, api, type NetworkThing, type NetworkView } from "../../api/client";
 import { useChange, useNetwork } from "../../api/queries";
 import { Button, Card, Headline, Loading, Trouble } from "../../components/basics";
 import { Chosen } from "../../components/chosen";
@@ -154,7 +154,7 @@ function Row({ thing, current }: { thing: NetworkThing; current: boolean }) {
   return (
     <div className="flex items-center gap-3">
       {icon ? (
-        <img src={`/api/v1/network/found/${icon.id}/icon`} alt="" className="size-10 shrink-0 rounded" />
+        <img src={address(`/network/found/${icon.id}/icon`)} alt="" className="size-10 shrink-0 rounded" />
       ) : (
         <span aria-hidden className="size-10 shrink-0 rounded bg-accent-wash text-center leading-10 text-accent">
           {thing.label.charAt(0)}

@@ -1,6 +1,6 @@
 // The house as a file, and an archive for whoever helps.
 import { useRef, useState } from "react";
-import { api, type AppliedHouse, type Problem } from "../../api/client";
+import { address, api, type AppliedHouse, type Problem } from "../../api/client";
 import { Button, Card, Trouble } from "../../components/basics";
 import { count } from "../../lib/words";
 
@@ -33,7 +33,7 @@ export function HouseFile() {
         settings. Applied to another house, that is decided the same. What a document does not name stays as it is.
       </p>
       <div className="mt-3 flex flex-wrap gap-3">
-        <a className={link} href="/api/v1/house/file" download="house.toml">
+        <a className={link} href={address("/house/file")} download="house.toml">
           Fetch the document
         </a>
         <Button onClick={() => file.current?.click()}>Compare a document…</Button>
@@ -88,7 +88,7 @@ export function HouseFile() {
         One archive with versions, preflight, settings, devices, walkthroughs, sightings and the log. It holds no media
         and no passwords, but names, addresses and titles; README.txt in it says what is where.
       </p>
-      <a className={`mt-3 ${link}`} href="/api/v1/support" download="mostra-support.tar">
+      <a className={`mt-3 ${link}`} href={address("/support")} download="mostra-support.tar">
         Fetch the archive
       </a>
     </Card>

@@ -1,6 +1,6 @@
 // The records as files: saved each night, checked, fetched, and restored.
 import { useRef, useState } from "react";
-import { api, takeInRecords, type Problem, type SavedRecords } from "../../api/client";
+import { address, api, takeInRecords, type Problem, type SavedRecords } from "../../api/client";
 import { useChange, useRecords } from "../../api/queries";
 import { Button, Card, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
@@ -146,7 +146,7 @@ function Saved({ saved, onRestore }: { saved: SavedRecords; onRestore: () => voi
           {check.isPending ? "Checking …" : "Check"}
         </Button>
         <a
-          href={`/api/v1/records/${saved.name}/file`}
+          href={address(`/records/${saved.name}/file`)}
           download
           aria-label={`Fetch ${when}`}
           className="inline-flex min-h-11 items-center rounded-lg border border-line px-4 py-2"

@@ -1,7 +1,7 @@
 // The first password, and signing in.
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { api, type Problem, type Setup } from "../../api/client";
+import { api, keepSecret, type Problem, type Setup } from "../../api/client";
 import { useSetup } from "../../api/queries";
 import { Button, Card, Field, Headline, Loading, Trouble } from "../../components/basics";
 
@@ -57,12 +57,14 @@ function Form({ setup, joining, given, onJoin }: FormProperties) {
     setProblem(null);
     const make = () => api.POST("/api/v1/accounts", { body: { name, password, code: code || null } });
     const { error } = fresh ? await make() : {};
-    const failed = error ?? (await api.POST("/api/v1/session", { body: { name, password } })).error;
+    const signedIn = error ? null : await api.POST("/api/v1/session", { body: { name, password } });
+    const failed = error ?? signedIn?.error;
     if (failed) {
       setProblem(failed);
       setBusy(false);
       return;
     }
+    keepSecret(signedIn?.data?.page_secret ?? null);
     await client.invalidateQueries({ queryKey: ["session"] });
   };
   const differ = fresh && again !== "" && again !== password;

@@ -24,16 +24,15 @@ const stream = {
   history: [90_000, 120_000],
 };
 
-let tell: (event: unknown) => void = () => {};
+const live = vi.hoisted(() => ({ tell: (_: string): void => undefined }));
 
-class Live {
-  onopen = null;
-  onerror = null;
-  addEventListener(_: string, listener: (event: { data: string }) => void) {
-    tell = (event) => listener({ data: JSON.stringify(event) });
-  }
-  close() {}
-}
+vi.mock("../../lib/events", () => ({
+  listen: (_: AbortSignal, listener: { event: (data: string) => void }) => {
+    live.tell = listener.event;
+  },
+}));
+
+const tell = (event: unknown) => live.tell(JSON.stringify(event));
 
 function Page() {
   useLive();
@@ -41,7 +40,6 @@ function Page() {
 }
 
 test("streams come and go with the live events, with what each needs", async () => {
-  vi.stubGlobal("EventSource", Live);
   house({ "GET /streams": none });
   show(<Page />);
   await screen.findByText("No device is watching.");

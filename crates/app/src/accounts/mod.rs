@@ -294,7 +294,8 @@ impl Accounts {
         Ok(())
     }
 
-    /// Signs somebody in; gives the token.
+    /// Signs somebody in; gives the token. That of a page has two halves, of which the browser keeps one
+    /// in a cookie and the page the other: a cookie goes to every port of a host.
     ///
     /// # Errors
     /// [`AccountError`] when they are not who they say.
@@ -315,7 +316,8 @@ impl Accounts {
             return Err(AccountError::WrongPassword);
         }
         self.attempts.succeeded(source, name);
-        let token = hex(&random_bytes::<32>());
+        let half = || hex(&random_bytes::<32>());
+        let token = if program { half() } else { join_halves(&half(), &half()) };
         let began = self.session_time();
         let session = Session {
             token_hash: token_hash(&token),
@@ -334,6 +336,20 @@ impl Accounts {
         let hash = token_hash(token);
         let session = self.live().get(&hash).cloned()?;
         SignedIn::check(&session, &hash, self.session_time())
+    }
+
+    /// Who may see what an address with this key shows: the key is good for one object, as long as the
+    /// session lasts that made it.
+    pub fn check_address(&self, key: &str, object: &str) -> Option<SignedIn> {
+        let (id, mac) = key.split_once('.')?;
+        let session = self.live().values().find(|session| session_id(session) == id).cloned()?;
+        let wanted = hex(&hmac(&address_secret(&session.token_hash), object.as_bytes()));
+        // No early exit, so that the time taken says nothing about the key.
+        let differing = wanted.bytes().zip(mac.bytes()).fold(0, |all, (a, b)| all | (a ^ b));
+        if wanted.len() != mac.len() || differing != 0 {
+            return None;
+        }
+        SignedIn::check(&session, &session.token_hash, self.session_time())
     }
 
     /// Sessions that have not ended, by account and age.
@@ -399,9 +415,30 @@ pub fn token_hash(token: &str) -> [u8; 32] {
     Sha256::digest(token.as_bytes()).into()
 }
 
-/// A token that only a page of ours can know: made from the session's own.
-pub fn csrf(token: &str) -> String {
-    hex(&Sha256::digest(format!("mostra csrf {token}").as_bytes()))
+/// The token of a page, of its two halves.
+pub fn join_halves(cookie: &str, page: &str) -> String {
+    format!("{cookie}.{page}")
+}
+
+/// What a page needs to make the keys of addresses that the browser fetches by itself: the session's
+/// name, and a secret.
+pub fn address_keys(token: &str) -> (String, String) {
+    let hash = token_hash(token);
+    (hex(&hash[..8]), hex(&address_secret(&hash)))
+}
+
+fn address_secret(token_hash: &[u8; 32]) -> [u8; 32] {
+    hmac(token_hash, b"addresses of objects")
+}
+
+fn hmac(key: &[u8; 32], text: &[u8]) -> [u8; 32] {
+    use hmac::Mac as _;
+    // As the standard has it (RFC 2104): a key is filled up to a block with zeros.
+    let mut block = [0; 64];
+    block[..key.len()].copy_from_slice(key);
+    let mut mac = hmac::Hmac::<Sha256>::new(&block.into());
+    mac.update(text);
+    mac.finalize().into_bytes().into()
 }
 
 fn hex(bytes: &[u8]) -> String {

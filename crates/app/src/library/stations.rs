@@ -7,11 +7,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
-use futures_util::{Stream, StreamExt as _};
+use futures_util::{Stream, StreamExt as _, stream};
 use mostra_core::icy_metadata::IcyMetadata;
 use mostra_core::station::{Address, Allowed};
 use mostra_net::http::{Bounds, Client, HttpOptions, Method, RequestError, Response};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, mpsc};
 
 use crate::network::server_field;
 
@@ -19,6 +19,11 @@ use crate::network::server_field;
 const LISTENERS: usize = 32;
 /// Redirections that are followed.
 const HOPS: usize = 5;
+/// What of a station is kept for a listener that is slow for a moment: so many pieces of so many bytes.
+const KEPT_PIECES: usize = 16;
+const PIECE: usize = 16 << 10;
+/// How long a listener may take nothing while as much is kept for it.
+const BEHIND: Duration = Duration::from_secs(20);
 /// A station that sends nothing for this long has ended.
 const BOUNDS: Bounds =
     Bounds { connect: Duration::from_secs(5), whole: None, silence: Some(Duration::from_secs(20)) };
@@ -57,18 +62,49 @@ pub struct Broadcast {
 }
 
 impl Broadcast {
-    /// What it sends from now on; `listening` is dropped with the last of it.
-    pub fn sound<T>(self, listening: T) -> impl Stream<Item = io::Result<Bytes>> {
+    /// What it sends from now on; `listening` is dropped with the last of it. A listener that falls
+    /// behind by more than is kept for it, and stays so, hears no more (HTTP-30).
+    pub fn sound<T: Send + 'static>(self, listening: T) -> impl Stream<Item = io::Result<Bytes>> {
         let Broadcast { answer, mut every, place, .. } = self;
-        answer.bytes_stream().map(move |piece| {
-            let _kept = (&place, &listening);
-            let piece = piece.map_err(io::Error::other)?;
-            Ok(match &mut every {
-                Some(every) => every.sound(&piece).into(),
-                None => piece,
-            })
+        let (sender, pieces) = mpsc::channel(KEPT_PIECES);
+        tokio::spawn(async move {
+            let mut sent = answer.bytes_stream();
+            loop {
+                let piece = tokio::select! {
+                    piece = sent.next() => piece,
+                    () = sender.closed() => return,
+                };
+                let Some(piece) = piece else { return };
+                let sound: io::Result<Bytes> = piece.map_err(io::Error::other).map(|piece| {
+                    every.as_mut().map_or(piece.clone(), |every| every.sound(&piece).into())
+                });
+                let failed = sound.is_err();
+                if !in_time(&sender, sound).await || failed {
+                    return;
+                }
+            }
+        });
+        stream::unfold((pieces, place, listening), |(mut pieces, place, listening)| async move {
+            let piece = pieces.recv().await?;
+            Some((piece, (pieces, place, listening)))
         })
     }
+}
+
+/// Hands a listener what a station sent, in small pieces; false for one that falls behind.
+async fn in_time(sender: &mpsc::Sender<io::Result<Bytes>>, sound: io::Result<Bytes>) -> bool {
+    let mut rest = match sound {
+        Ok(sound) => sound,
+        Err(error) => return sender.send(Err(error)).await.is_ok(),
+    };
+    while !rest.is_empty() {
+        let piece = rest.split_to(rest.len().min(PIECE));
+        match tokio::time::timeout(BEHIND, sender.send(Ok(piece))).await {
+            Ok(Ok(())) => {}
+            _ => return false,
+        }
+    }
+    true
 }
 
 impl Stations {

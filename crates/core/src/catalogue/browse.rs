@@ -2,6 +2,7 @@
 //! exist.
 
 use crate::ids::{FileId, FolderId, UpdateId};
+use crate::stop::Stop;
 use mostra_protocol::model::property::Property;
 use mostra_protocol::model::sort::SortKey;
 
@@ -15,6 +16,7 @@ use super::object::{
 };
 use super::placement::{ContainerKind, NEWEST, Order};
 use super::record::Record;
+use super::search::Window;
 use super::settle::second;
 use super::sorted::Entry;
 use super::{Catalogue, File, Titles};
@@ -144,13 +146,26 @@ impl Catalogue {
         count: u32,
         sort: &[SortKey],
     ) -> Option<Page> {
+        self.children_until(&Stop::default(), pass, id, Window { start, count, sort })
+    }
+
+    /// The same for somebody who may stop waiting: the page is worth nothing then.
+    pub fn children_until(
+        &self,
+        stop: &Stop,
+        pass: &Pass,
+        id: &str,
+        window: Window<'_>,
+    ) -> Option<Page> {
+        let Window { start, count, sort } = window;
         let seen = self.seen(pass);
         let place = ObjectId::parse(id, &self.epoch)?;
         let Some(Entry::Container(place)) = self.entry(&seen, place) else { return None };
         let container = self.containers.get(place)?;
         let count = if count == 0 { PAGE } else { count.min(PAGE) };
         let total = self.visible(&seen, container);
-        let entries = self.page(&seen, place, container, start, count, sort);
+        let window = Window { start, count, sort };
+        let entries = self.page(stop, &seen, place, container, window);
         let objects = entries.into_iter().filter_map(|e| self.entry_object(&seen, e)).collect();
         Some(Page { objects, total, update_id: container.update_id })
     }
@@ -168,13 +183,13 @@ impl Catalogue {
 
     fn page(
         &self,
+        stop: &Stop,
         seen: &Visible<'_>,
         place: u32,
         container: &Container,
-        start: u32,
-        count: u32,
-        sort: &[SortKey],
+        window: Window<'_>,
     ) -> Vec<Entry> {
+        let Window { start, count, sort } = window;
         let (access_set, access_class) = (
             |access_set| seen.covers_set(access_set),
             |access_class| seen.covers_class(access_class),
@@ -240,12 +255,12 @@ impl Catalogue {
         };
         if self.is_newest(container) {
             let newest = container.items.page(&access_class, &access_class_of, 0, NEWEST, false);
-            return window(&self.sort_entries(newest.into_iter().map(item).collect(), sort));
+            return window(&self.sort_entries(newest.into_iter().map(item).collect(), sort, stop));
         }
         if sort.is_empty() {
             return window(&self.children_of(place, container));
         }
-        window(&self.sorted_children(place, container, sort))
+        window(&self.sorted_children(place, container, sort, stop))
     }
 
     /// Where an item's file is, if the pass covers the item.

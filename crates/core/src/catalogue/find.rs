@@ -56,7 +56,7 @@ impl Catalogue {
         }
         if !window.sort.is_empty() {
             for (_, entries) in &mut groups {
-                *entries = self.sort_entries(std::mem::take(entries), window.sort);
+                *entries = self.sort_entries(std::mem::take(entries), window.sort, stop);
             }
         }
         let counts = groups.iter().map(|(group, entries)| (*group, entries.len() as u32));

@@ -210,7 +210,7 @@ impl Catalogue {
         let mut all = containers;
         all.extend(items);
         if !sort.is_empty() {
-            all = self.sort_entries(all, sort);
+            all = self.sort_entries(all, sort, stop);
         }
         let wanted = all.into_iter().skip(start as usize).take(count as usize).collect();
         Some(page(wanted, total))
@@ -354,7 +354,7 @@ impl Catalogue {
             }
         });
         let found = if outline.appearances { all } else { once.into_values().collect() };
-        self.sort_entries(found, &[])
+        self.sort_entries(found, &[], &outline.stop)
     }
 
     /// Calls `visit` for a container and each one below it that is seen.

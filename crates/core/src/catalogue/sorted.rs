@@ -17,6 +17,7 @@ use super::placement::ContainerKind;
 use super::property_values::PropertyValue;
 use crate::collate::natural_order;
 use crate::ids::UpdateId;
+use crate::stop::Stop;
 
 /// A child of a container, or something found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -95,13 +96,17 @@ impl Catalogue {
         place: u32,
         container: &Container,
         sort: &[SortKey],
+        stop: &Stop,
     ) -> Arc<Vec<Entry>> {
         let key = (container.node, container.update_id, sort.to_vec());
         if let Some(list) = self.sorted.get(&key) {
             return list;
         }
-        let list = Arc::new(self.sort_entries(self.children_of(place, container), sort));
-        self.sorted.put(key, list.clone());
+        let list = Arc::new(self.sort_entries(self.children_of(place, container), sort, stop));
+        // What nobody waited for is not whole.
+        if !stop.is_set() {
+            self.sorted.put(key, list.clone());
+        }
         list
     }
 
@@ -121,8 +126,13 @@ impl Catalogue {
         container.child_containers.iter().map(Entry::Container).chain(items).collect()
     }
 
-    /// Sorts by criteria, then by title, then by serial.
-    pub(super) fn sort_entries(&self, entries: Vec<Entry>, sort: &[SortKey]) -> Vec<Entry> {
+    /// Sorts by criteria, then by title, then by serial. It gives nothing to whoever stopped waiting.
+    pub(super) fn sort_entries(
+        &self,
+        entries: Vec<Entry>,
+        sort: &[SortKey],
+        stop: &Stop,
+    ) -> Vec<Entry> {
         let items = entries.iter().filter(|e| matches!(e, Entry::Item { .. })).count();
         let mut columns: Vec<Vec<u64>> = Vec::with_capacity(sort.len() + 1);
         let titles = if items > MANY {
@@ -131,6 +141,9 @@ impl Catalogue {
             self.text_ranks(&entries, |entry| Some(self.entry_title(entry)))
         };
         for key in sort {
+            if stop.is_set() {
+                return Vec::new();
+            }
             let mut column = match key.by {
                 Property::Title => titles.clone(),
                 by => self.column(&entries, by),
@@ -145,6 +158,9 @@ impl Catalogue {
         let mut titles = titles;
         narrow(&mut titles);
         columns.push(titles);
+        if stop.is_set() {
+            return Vec::new();
+        }
         if columns.len() <= 4 {
             // Side by side in one number, which compares at once.
             let key =

@@ -97,6 +97,7 @@ pub fn browse(
     decision: &Decision,
     browse: &Browse,
     form: AnswerForm<'_>,
+    stop: &Stop,
 ) -> Result<ListAnswer, Fault> {
     let pass = match decision {
         Decision::Admitted(pass) => pass,
@@ -104,8 +105,9 @@ pub fn browse(
         Decision::Refused => return threshold(catalogue, browse, form, None),
     };
     let (part, id) = Part::asked(&browse.object, form.traits);
-    let (asked, summary) = RequestedObject::of(catalogue, pass, id, &browse.sort, form.traits)
-        .ok_or(Fault::NoSuchObject)?;
+    let (asked, summary) =
+        RequestedObject::of(catalogue, pass, id, &browse.sort, form.traits, stop)
+            .ok_or(Fault::NoSuchObject)?;
     let (count, bytes) = form.page(browse.count);
     let listing = || summary.is_container.then(|| ContainerListing::of(&asked, form.traits));
     let page = match browse.flag {

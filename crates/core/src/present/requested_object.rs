@@ -7,8 +7,9 @@ use mostra_protocol::model::sort::SortKey;
 
 use super::fit;
 use crate::access::Pass;
-use crate::catalogue::{Catalogue, Node, Object, Page, Summary};
+use crate::catalogue::{Catalogue, Node, Object, Page, Summary, Window};
 use crate::ids::UpdateId;
+use crate::stop::Stop;
 use crate::traits::Traits;
 
 /// An object that a device asks for, and in which order it wants the children.
@@ -23,6 +24,7 @@ pub(super) struct RequestedObject<'a> {
     is_alias: bool,
     sort: &'a [SortKey],
     traits: &'a Traits,
+    stop: &'a Stop,
 }
 
 impl<'a> RequestedObject<'a> {
@@ -34,6 +36,7 @@ impl<'a> RequestedObject<'a> {
         id: &'a str,
         sort: &'a [SortKey],
         traits: &'a Traits,
+        stop: &'a Stop,
     ) -> Option<(RequestedObject<'a>, Summary)> {
         let own = RequestedObject {
             catalogue,
@@ -44,6 +47,7 @@ impl<'a> RequestedObject<'a> {
             is_alias: false,
             sort,
             traits,
+            stop,
         };
         if let Some(summary) = catalogue.summary(pass, id) {
             return Some((own, summary));
@@ -88,11 +92,15 @@ impl<'a> RequestedObject<'a> {
     pub(super) fn children(&self, start: u32, count: u32) -> Option<Page> {
         let (catalogue, pass, real) = (self.catalogue, self.pass, self.real);
         let page = match self.class {
-            None => catalogue.children(pass, real, start, count, self.sort),
+            None => {
+                let window = Window { start, count, sort: self.sort };
+                catalogue.children_until(self.stop, pass, real, window)
+            }
             Some(class) => {
                 let here = Criteria::Test(Property::ParentId, Operator::Equal, real.to_owned());
                 let criteria = Criteria::And(vec![here, of_class(class)]);
-                catalogue.search(pass, real, &criteria, start, count, self.sort)
+                let window = Window { start, count, sort: self.sort };
+                catalogue.search_until(self.stop, pass, real, &criteria, window)
             }
         };
         let empty = || Page { objects: vec![], total: 0, update_id: catalogue.update_id() };

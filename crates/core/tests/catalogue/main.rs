@@ -16,6 +16,7 @@ use mostra_core::facts::{Caption, Episode, Facts};
 use mostra_core::format::Format;
 use mostra_core::ids::{FileId, FolderId, UpdateId};
 use mostra_core::present;
+use mostra_core::stop::Stop;
 use mostra_core::traits::{Alias, Features, PLAIN, Traits};
 use mostra_core::{Kind, Kinds, Locale};
 use mostra_protocol::model::didl;
@@ -35,6 +36,16 @@ mod search;
 mod test_pieces;
 mod traits;
 mod views;
+
+/// Browses for somebody who waits for the answer.
+fn browsed(
+    catalogue: &Catalogue,
+    decision: &Decision,
+    asked: &Browse,
+    form: present::AnswerForm<'_>,
+) -> Result<present::ListAnswer, Fault> {
+    present::browse(catalogue, decision, asked, form, &Stop::default())
+}
 
 const FORM: present::AnswerForm<'_> = present::AnswerForm {
     base: "http://192.0.2.21:7640",

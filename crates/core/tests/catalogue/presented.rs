@@ -39,8 +39,7 @@ fn a_locate_gives_the_path_inside_the_folder() {
 #[test]
 fn a_waiting_device_sees_a_notice_and_a_refused_one_nothing() {
     let catalogue = small();
-    let at =
-        |decision: &Decision, browse: &Browse| present::browse(&catalogue, decision, browse, FORM);
+    let at = |decision: &Decision, browse: &Browse| browsed(&catalogue, decision, browse, FORM);
     let root = at(&Decision::Waiting, &browse("0", 0, 0)).unwrap();
     let objects = didl::read(&root.result).unwrap();
     assert_eq!((objects.len(), root.total, root.items, root.update_id.0), (1, 1, 0, 14));
@@ -60,22 +59,21 @@ fn a_waiting_device_sees_a_notice_and_a_refused_one_nothing() {
 fn an_admitted_device_gets_urls_at_the_address_it_came_by() {
     let catalogue = small();
     let decision = decide(Standing::Admitted, &Grant::everything());
-    let page = present::browse(&catalogue, &decision, &browse("video-all", 0, 1), FORM).unwrap();
+    let page = browsed(&catalogue, &decision, &browse("video-all", 0, 1), FORM).unwrap();
     let objects = didl::read(&page.result).unwrap();
     assert_eq!((page.returned, page.total, page.items), (1, 2, 1));
     let (url, info, size) = &objects[0].resources[0];
     assert_eq!(url, &format!("http://192.0.2.21:7640/media/{}.mp4", ObjectId::File(6).id(EPOCH)));
     assert!(info.starts_with("http-get:*:video/mp4:DLNA.ORG_OP=01;") && *size == Some(1006));
-    let beyond =
-        present::browse(&catalogue, &decision, &browse("video-all", 50, 10), FORM).unwrap();
+    let beyond = browsed(&catalogue, &decision, &browse("video-all", 50, 10), FORM).unwrap();
     assert_eq!((beyond.returned, beyond.total), (0, 2));
     assert_eq!(
-        present::browse(&catalogue, &decision, &browse("nothing", 0, 0), FORM),
+        browsed(&catalogue, &decision, &browse("nothing", 0, 0), FORM),
         Err(Fault::NoSuchObject)
     );
     let item = ObjectId::File(3).id(EPOCH);
     assert_eq!(
-        present::browse(&catalogue, &decision, &browse(&item, 0, 0), FORM),
+        browsed(&catalogue, &decision, &browse(&item, 0, 0), FORM),
         Err(Fault::NoSuchContainer)
     );
 }

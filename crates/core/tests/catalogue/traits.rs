@@ -13,7 +13,7 @@ fn admitted() -> Decision {
 }
 
 fn shown(catalogue: &Catalogue, traits: &Traits, asked: &Browse) -> present::ListAnswer {
-    present::browse(catalogue, &admitted(), asked, present::AnswerForm { traits, ..FORM }).unwrap()
+    browsed(catalogue, &admitted(), asked, present::AnswerForm { traits, ..FORM }).unwrap()
 }
 
 fn objects(catalogue: &Catalogue, traits: &Traits, id: &str) -> Vec<ReadObject> {
@@ -182,10 +182,10 @@ fn fixed_ids_stand_for_containers_of_ours() {
 
     // All other devices are told that there is nothing of the kind (REG-7).
     assert_eq!(search(&PLAIN, "4", audio), Err(Fault::NoSuchContainer));
-    let plain = present::browse(&catalogue, &admitted(), &browse("4", 0, 0), FORM);
+    let plain = browsed(&catalogue, &admitted(), &browse("4", 0, 0), FORM);
     assert_eq!(plain, Err(Fault::NoSuchObject));
     let unknown = present::AnswerForm { traits: &traits, ..FORM };
-    let unknown = present::browse(&catalogue, &admitted(), &browse("77", 0, 0), unknown);
+    let unknown = browsed(&catalogue, &admitted(), &browse("77", 0, 0), unknown);
     assert_eq!(unknown, Err(Fault::NoSuchObject));
 }
 
@@ -234,12 +234,12 @@ fn a_large_container_is_shown_in_parts() {
     };
     let before = ids(&catalogue);
     assert_eq!(ids(&many(1300))[..13], before);
-    let plain = present::browse(&catalogue, &admitted(), &browse(&before[0], 0, 0), FORM);
+    let plain = browsed(&catalogue, &admitted(), &browse(&before[0], 0, 0), FORM);
     assert_eq!(plain, Err(Fault::NoSuchObject));
     let traits = parts(100);
     let form = present::AnswerForm { traits: &traits, ..FORM };
     for gone in ["p1_13_music-all", "p2_0_music-all", "p0_0_music-all", "p1_0_music", "p1_00_x"] {
-        let none = present::browse(&catalogue, &admitted(), &browse(gone, 0, 0), form);
+        let none = browsed(&catalogue, &admitted(), &browse(gone, 0, 0), form);
         assert_eq!(none, Err(Fault::NoSuchObject), "{gone}");
     }
     let search = search_in(&before[0], "*");

@@ -135,7 +135,7 @@ fn the_spelling_that_most_use_is_shown() {
 fn pictures_come_with_smaller_ones_and_albums_with_art() {
     let catalogue = catalogue_with_views();
     let decision = decide(Standing::Admitted, &Grant::everything());
-    let page = present::browse(&catalogue, &decision, &browse("pictures-all", 0, 1), FORM).unwrap();
+    let page = browsed(&catalogue, &decision, &browse("pictures-all", 0, 1), FORM).unwrap();
     let object = &didl::read(&page.result).unwrap()[0];
     let infos: Vec<&str> = object.resources.iter().map(|(_, info, _)| info.as_str()).collect();
     assert_eq!(infos.len(), 4);
@@ -144,11 +144,11 @@ fn pictures_come_with_smaller_ones_and_albums_with_art() {
     }
     assert!(page.result.contains("resolution=\"576x768\""), "upright: {}", page.result);
     assert!(page.result.contains("<upnp:albumArtURI dlna:profileID=\"JPEG_TN\">http://192.0.2.21"));
-    let albums = present::browse(&catalogue, &decision, &browse("picture-albums", 0, 1), FORM);
+    let albums = browsed(&catalogue, &decision, &browse("picture-albums", 0, 1), FORM);
     assert!(albums.unwrap().result.contains("albumArtURI"));
     // An album of music has the picture of the first of its tracks that has one.
     let art = |catalogue: &Catalogue| {
-        let albums = present::browse(catalogue, &decision, &browse("albums", 0, 0), FORM).unwrap();
+        let albums = browsed(catalogue, &decision, &browse("albums", 0, 0), FORM).unwrap();
         albums.result.matches("albumArtURI dlna").count()
     };
     assert_eq!(art(&catalogue), 0);
