@@ -109,3 +109,38 @@ fn without_a_socket_the_client_says_so_and_tries_no_port() {
         assert!(listener.accept().is_err(), "nobody came");
     });
 }
+
+/// N15: a restart leaves no moment in which another user has the ports.
+#[test]
+fn a_restart_keeps_the_listening_sockets() {
+    in_a_house(|house| {
+        let service = house.begin();
+        let process = service.id();
+        let stop = std::sync::atomic::AtomicBool::new(false);
+        let taken = std::thread::scope(|scope| {
+            let tries = scope.spawn(|| {
+                let (mut tries, mut taken) = (0_u32, Vec::new());
+                while !stop.load(std::sync::atomic::Ordering::SeqCst) {
+                    for port in [7640, 7641] {
+                        tries += 1;
+                        let bound = std::net::TcpListener::bind(("127.0.0.1", port));
+                        taken.extend(bound.is_ok().then_some(port));
+                    }
+                }
+                (tries, taken)
+            });
+            for _ in 0..3 {
+                house.mostra(&["house", "restart"]);
+            }
+            stop.store(true, std::sync::atomic::Ordering::SeqCst);
+            tries.join().unwrap()
+        });
+        assert!(taken.0 > 100 && taken.1.is_empty(), "{taken:?}");
+        assert_eq!(service.id(), process);
+        // No program that is started has them, and none is left over.
+        let open = std::fs::read_dir(format!("/proc/{process}/fd")).unwrap().count();
+        house.mostra(&["house", "restart"]);
+        let now = std::fs::read_dir(format!("/proc/{process}/fd")).unwrap().count();
+        assert!(now <= open + 3, "{open} descriptors became {now}");
+    });
+}

@@ -38,15 +38,28 @@ pub(crate) struct ListenerParts {
 pub(crate) struct DeviceListeners {
     directory: DirectoryListener,
     parts: ListenerParts,
-    servers: HashMap<u32, ServerHandle>,
+    servers: HashMap<u32, RunningServer>,
     /// Those of interfaces that went, and until when they are kept.
     leaving: HashMap<u32, LeavingServer>,
+}
+
+/// A server that runs, and its listening socket, which a restart hands on.
+struct RunningServer {
+    handle: ServerHandle,
+    socket: TcpListener,
+}
+
+impl RunningServer {
+    async fn stop(self) {
+        drop(self.socket);
+        self.handle.stop(false).await;
+    }
 }
 
 /// A server on an interface that went.
 struct LeavingServer {
     interface: ServedInterface,
-    server: ServerHandle,
+    server: RunningServer,
     until: Instant,
 }
 
@@ -72,9 +85,11 @@ impl DeviceListeners {
         interface: &ServedInterface,
         listener: TcpListener,
     ) -> std::io::Result<()> {
+        let socket = listener.try_clone()?;
         let server = self.directory.serve(listener)?;
-        if let Some(before) = self.servers.insert(interface.index, server.handle()) {
-            tokio::spawn(before.stop(false));
+        let running = RunningServer { handle: server.handle(), socket };
+        if let Some(before) = self.servers.insert(interface.index, running) {
+            tokio::spawn(before.stop());
         }
         tokio::spawn(server);
         Ok(())
@@ -165,7 +180,7 @@ impl DeviceListeners {
         };
         if is_up(interface) {
             // It is there, and a person does not want it served any more.
-            server.stop(false).await;
+            server.stop().await;
         } else {
             let (interface, until) = (interface.clone(), Instant::now() + LINGER);
             self.leaving.insert(interface.index, LeavingServer { interface, server, until });
@@ -183,7 +198,7 @@ impl DeviceListeners {
         }
         self.tell_leaving();
         for leaving in over {
-            leaving.server.stop(false).await;
+            leaving.server.stop().await;
         }
     }
 
@@ -192,7 +207,7 @@ impl DeviceListeners {
         let Some(leaving) = self.leaving.remove(&interface.index) else { return false };
         self.tell_leaving();
         if leaving.interface != *interface {
-            tokio::spawn(leaving.server.stop(false));
+            tokio::spawn(leaving.server.stop());
             return false;
         }
         self.servers.insert(interface.index, leaving.server);
@@ -256,14 +271,20 @@ impl DeviceListeners {
         self.parts.network.set_served(served);
     }
 
+    /// The listening sockets, to be handed on by a restart.
+    pub(crate) fn sockets(&self) -> Vec<TcpListener> {
+        let sockets = self.servers.values().map(|server| server.socket.try_clone());
+        sockets.filter_map(Result::ok).collect()
+    }
+
     /// Ends all listeners.
     pub(crate) async fn close(&mut self) {
         let leaving = self.leaving.drain().map(|(_, leaving)| leaving.server);
-        let servers: Vec<ServerHandle> =
+        let servers: Vec<RunningServer> =
             self.servers.drain().map(|(_, server)| server).chain(leaving).collect();
         self.tell_leaving();
         for server in servers {
-            server.stop(false).await;
+            server.stop().await;
         }
     }
 }

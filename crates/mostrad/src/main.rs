@@ -11,13 +11,14 @@ mod service_manager;
 mod startup_error;
 
 use std::fs::Permissions;
-use std::net::Ipv4Addr;
+use std::net::{Ipv4Addr, TcpListener};
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::Arc;
 use std::time::Duration;
 
 use clap::Parser;
+use command_fds::{CommandFdExt as _, FdMapping};
 use mostra_app::accounts::Accounts;
 use mostra_app::compute_pool::ComputePool;
 use mostra_app::devices::{Devices, DevicesParts, arrivals, sightings};
@@ -63,6 +64,7 @@ fn main() -> ExitCode {
         println!("{}", mostra_console_api::openapi_document().to_pretty_json().unwrap_or_default());
         return ExitCode::SUCCESS;
     }
+    mostra_net::take_given();
     more_descriptors();
     let runtime =
         match tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build() {
@@ -76,7 +78,7 @@ fn main() -> ExitCode {
     runtime.shutdown_timeout(Duration::from_secs(1));
     match outcome {
         Ok(EndedFor::Stopped) => ExitCode::SUCCESS,
-        Ok(EndedFor::ToRestart) => start_again(),
+        Ok(EndedFor::ToRestart(sockets)) => start_again(sockets),
         Err(error) => {
             eprintln!("{}: {error}", error.heading());
             ExitCode::FAILURE
@@ -88,17 +90,29 @@ fn main() -> ExitCode {
 enum EndedFor {
     /// It was asked to.
     Stopped,
-    /// It is to start again.
-    ToRestart,
+    /// It is to start again, with these listening sockets.
+    ToRestart(Vec<TcpListener>),
 }
 
-/// Becomes the same program anew, under the same process id: whoever keeps it goes on doing so.
-fn start_again() -> ExitCode {
+/// Becomes the same program anew, under the same process id: whoever keeps it goes on doing so. The
+/// listening sockets stay open, so that nobody else on the host takes their ports meanwhile.
+fn start_again(sockets: Vec<TcpListener>) -> ExitCode {
     use std::os::unix::process::CommandExt as _;
     // After an upgrade the program's file is another one; the path is the same.
     let program = std::env::current_exe().unwrap_or_else(|_| "mostrad".into());
     let program = program.to_string_lossy().trim_end_matches(" (deleted)").to_owned();
-    let error = std::process::Command::new(program).args(std::env::args_os().skip(1)).exec();
+    let mut command = std::process::Command::new(program);
+    command.args(std::env::args_os().skip(1));
+    // As systemd hands them over: from the fourth descriptor on.
+    command.env("LISTEN_FDS", sockets.len().to_string());
+    command.env("LISTEN_PID", std::process::id().to_string());
+    let mapped = (3..)
+        .zip(sockets)
+        .map(|(child_fd, socket)| FdMapping { parent_fd: socket.into(), child_fd });
+    if let Err(error) = command.fd_mappings(mapped.collect()) {
+        eprintln!("the listening sockets are not handed on: {error}");
+    }
+    let error = command.exec();
     eprintln!("mostrad cannot start again: {error}");
     ExitCode::FAILURE
 }
@@ -153,6 +167,8 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
         let _ = std::fs::write(config.data.join(PORT_FILE), device_port.to_string());
     }
     let console_listener = mostra_console_api::bind(config.console_port)?;
+    mostra_net::drop_given();
+    let kept_console = console_listener.try_clone();
     let host_socket = mostra_console_api::bind_socket(&config.socket);
     let console_address =
         console_listener.local_addr().map_err(|e| StartupError::new(e.to_string(), ""))?;
@@ -311,6 +327,8 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     house.network.command(discovery::DiscoveryCommand::Stop);
     let _ = tokio::time::timeout(Duration::from_secs(2), announcing).await;
     context.stop();
+    let mut sockets = device_listeners.sockets();
+    sockets.extend(kept_console);
     console.access.close(&console).await;
     let quickly = Duration::from_secs(2);
     let _ = tokio::time::timeout(quickly, device_listeners.close()).await;
@@ -322,7 +340,7 @@ async fn run(flags: &Flags) -> Result<EndedFor, StartupError> {
     let _ = tokio::time::timeout(3 * quickly, noting).await;
     let _ = tokio::time::timeout(quickly, watching).await;
     tracing::info!("stopped");
-    Ok(if to_restart { EndedFor::ToRestart } else { EndedFor::Stopped })
+    Ok(if to_restart { EndedFor::ToRestart(sockets) } else { EndedFor::Stopped })
 }
 
 /// The interfaces to begin with. One that a file names may come later; one that this start names

@@ -15,7 +15,7 @@ mod tcp_probe;
 
 pub use interface_monitor::{InterfaceChange, InterfaceMonitor};
 pub use interfaces::{InterfaceError, Interfaces, ServedInterface};
-pub use listen::{ListenError, listen};
+pub use listen::{ListenError, drop_given, listen, take_given};
 pub use neighbours::Neighbours;
 pub use player_search::search_is_answered;
 pub use ssdp_socket::{Received, SsdpSocket, Via};

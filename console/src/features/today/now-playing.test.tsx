@@ -24,7 +24,7 @@ const stream = {
   history: [90_000, 120_000],
 };
 
-const live = vi.hoisted(() => ({ tell: (_: string): void => undefined }));
+const live = vi.hoisted(() => ({ tell: (data: string): void => void data }));
 
 vi.mock("../../lib/events", () => ({
   listen: (_: AbortSignal, listener: { event: (data: string) => void }) => {
