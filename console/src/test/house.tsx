@@ -8,15 +8,17 @@ import type { Device } from "../api/client";
 
 type Asked = { method: string; path: string; body: unknown };
 
-/** Answers calls from a table of `METHOD /path` to JSON; others get 404. */
+/** Answers calls from a table of `METHOD /path` to JSON, or to a stream of events; others get 404. */
 export function house(answers: Record<string, unknown>) {
   const asked: Asked[] = [];
-  vi.stubGlobal("fetch", async (request: Request) => {
+  vi.stubGlobal("fetch", async (input: Request | string, options?: RequestInit) => {
+    const request = input instanceof Request ? input : new Request(new URL(input, window.location.origin), options);
     const path = new URL(request.url).pathname.replace("/api/v1", "");
     const text = await request.text();
     asked.push({ method: request.method, path, body: text === "" ? null : JSON.parse(text) });
     const answer = answers[`${request.method} ${path}`];
     if (answer instanceof Error) throw answer;
+    if (answer instanceof ReadableStream) return new Response(answer);
     const headers = { "Content-Type": "application/json" };
     if (answer === undefined)
       return new Response(JSON.stringify({ type: "about:blank", title: "No such path", status: 404 }), {

@@ -28,6 +28,7 @@ const FIRST_TO_END: &str = "1000";
 
 /// The name by which a program opens the file that it is [given](ExternalProgram::reading). ffmpeg
 /// and ffprobe have it with a scheme, so that it is taken for nothing else than a file.
+#[cfg(feature = "pictures")]
 pub(crate) const GIVEN: &str = "/dev/fd/0";
 pub(crate) const GIVEN_FILE: &str = "file:/dev/fd/0";
 
@@ -69,6 +70,7 @@ impl ExternalProgram {
     }
 
     /// With a variable of its environment.
+    #[cfg(feature = "pictures")]
     pub(crate) fn env(mut self, name: &str, value: impl AsRef<OsStr>) -> ExternalProgram {
         self.command.env(name, value);
         self
@@ -104,6 +106,7 @@ impl ExternalProgram {
 
     /// With other programs that it may start and end. It and they are one process group, which ends
     /// as a whole.
+    #[cfg(feature = "pictures")]
     pub(crate) fn starting(mut self, others: &[&str]) -> ExternalProgram {
         self.allowed.programs.extend(others.iter().filter_map(|name| found(name)));
         self.allowed.ends_others = true;
@@ -293,7 +296,7 @@ pub(crate) fn run<T: Send + 'static>(
     }
 }
 
-#[cfg(test)]
+#[cfg(all(test, feature = "pictures"))]
 mod tests {
     use std::io::Write as _;
 

@@ -1,5 +1,5 @@
-import { act, screen } from "@testing-library/react";
-import { expect, test, vi } from "vitest";
+import { screen } from "@testing-library/react";
+import { expect, test } from "vitest";
 import type { StreamList } from "../../api/client";
 import { useLive, useStreams } from "../../api/queries";
 import { house, show } from "../../test/house";
@@ -24,30 +24,27 @@ const stream = {
   history: [90_000, 120_000],
 };
 
-const live = vi.hoisted(() => ({ tell: (data: string): void => void data }));
-
-vi.mock("../../lib/events", () => ({
-  listen: (_: AbortSignal, listener: { event: (data: string) => void }) => {
-    live.tell = listener.event;
-  },
-}));
-
-const tell = (event: unknown) => live.tell(JSON.stringify(event));
-
 function Page() {
   useLive();
   return <NowPlaying streams={useStreams().data} />;
 }
 
 test("streams come and go with the live events, with what each needs", async () => {
-  house({ "GET /streams": none });
+  let events: ReadableStreamDefaultController<Uint8Array> | null = null;
+  const live = new ReadableStream<Uint8Array>({
+    start: (controller) => {
+      events = controller;
+    },
+  });
+  const tell = (event: unknown) => events?.enqueue(new TextEncoder().encode(`data: ${JSON.stringify(event)}\n\n`));
+  house({ "GET /streams": none, "GET /live": live });
   show(<Page />);
   await screen.findByText("No device is watching.");
   const playing = { account: "Ilka", title: "Night log", kind: "music", since_ms: 1 };
-  act(() => tell({ topic: "streams", streams: { streams: [stream], console: [playing], host } }));
+  tell({ topic: "streams", streams: { streams: [stream], console: [playing], host } });
   await screen.findByText("Harbour at dawn");
   expect(screen.getByRole("img", { name: /120 kB\/s; it needs 100 kB\/s/ })).toBeTruthy();
   expect(screen.getByText(/in the console, by Ilka/)).toBeTruthy();
-  act(() => tell({ topic: "streams", streams: none }));
+  tell({ topic: "streams", streams: none });
   await screen.findByText("No device is watching.");
 });
