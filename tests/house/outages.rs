@@ -2,10 +2,12 @@
 
 use std::collections::BTreeSet;
 use std::fs;
+use std::net::TcpStream;
 use std::path::Path;
 use std::process::Command;
+use std::time::Duration;
 
-use mostra_tests::raw::browse;
+use mostra_tests::raw::{browse, connect};
 use mostra_tests::{Cluster, House, by_socket_for_all, in_a_house, media, psql, query, until};
 
 const KNOWN: &str = "127.0.0.61";
@@ -173,6 +175,94 @@ fn what_changes_on_disk_while_the_records_are_away_is_scanned_once_they_are_back
         });
         let now = ids(&house);
         assert_eq!(now.intersection(&before).count(), 15, "what stayed keeps its ids");
+    });
+}
+
+/// R2, as a property: whenever the records go and come while a folder changes, the catalogue equals
+/// the disk within a minute after they are back.
+#[test]
+fn after_outages_at_any_moment_the_catalogue_is_as_the_disk() {
+    let cluster = Cluster::new();
+    let url = cluster.start(true);
+    in_a_house(move |house| {
+        let house = House { database_url: url, ..house };
+        let folder = tempfile::tempdir().unwrap();
+        let album = |n: u32| folder.path().join(format!("album-{n}"));
+        (0..4).for_each(|n| fs::create_dir(album(n)).unwrap());
+        put(&album(0), (0..10).map(|n| format!("{n}.mp3")));
+        let _service = house.begin();
+        let place = folder.path().to_str().unwrap().to_owned();
+        house.mostra(&["folder", "add", &place, "--label", "Music"]);
+        let seed = fastrand::u64(..);
+        println!("the seed is {seed}");
+        let mut random = fastrand::Rng::with_seed(seed);
+        let on_disk =
+            || (0..4).map(|n| fs::read_dir(album(n)).map_or(0, Iterator::count)).sum::<usize>();
+        let mut named = 100;
+        for round in 0..4 {
+            let (down, up) = (random.usize(0..12), random.usize(12..24));
+            for step in 0..24 {
+                if step == down {
+                    cluster.stop();
+                }
+                if step == up {
+                    cluster.start(true);
+                }
+                let at = album(random.u32(0..4));
+                let mut there = fs::read_dir(&at).unwrap().flatten().map(|entry| entry.path());
+                match (random.u32(0..3), there.next()) {
+                    (0, Some(old)) => fs::remove_file(old).unwrap(),
+                    (1, Some(old)) => {
+                        named += 1;
+                        let to = album(random.u32(0..4)).join(format!("{named}.mp3"));
+                        fs::rename(old, to).unwrap();
+                    }
+                    _ => {
+                        named += 1;
+                        put(&at, std::iter::once(format!("{named}.mp3")));
+                    }
+                }
+                // At any moment of a scan: this is what is tried, and not what is waited for.
+                std::thread::sleep(Duration::from_millis(random.u64(0..300)));
+            }
+            until(
+                60,
+                &format!("round {round} of seed {seed}: the catalogue to be as the disk"),
+                || (house.json(&["status"])["items"] == on_disk()).then_some(()),
+            );
+        }
+    });
+}
+
+/// R10: nothing is taken for gone because no file can be opened.
+#[test]
+fn without_descriptors_a_scan_is_put_off_and_nothing_is_hidden() {
+    in_a_house(|mut house| {
+        house.under = ["prlimit", "--nofile=96:96"].map(String::from).to_vec();
+        let folder = tempfile::tempdir().unwrap();
+        put(folder.path(), (0..20).map(|n| format!("{n}.mp3")));
+        let _service = house.begin();
+        let place = folder.path().to_str().unwrap().to_owned();
+        house.mostra(&["folder", "add", &place, "--label", "Music"]);
+        until(30, "all of it", || catalogue_is_disk(&house, folder.path()));
+        let before = ids(&house);
+        // Silent connections, as many as it takes.
+        let silent: Vec<TcpStream> = (0..200)
+            .filter_map(|n| connect(&format!("127.0.1.{}", n + 1), "127.0.0.1:7640").ok())
+            .collect();
+        assert!(silent.len() > 60, "{}", silent.len());
+        put(folder.path(), (30..40).map(|n| format!("{n}.mp3")));
+        until(30, "it to run out of descriptors", || {
+            house
+                .log()
+                .contains("Too many open files")
+                .then_some(())
+                .or_else(|| house.log().contains("descriptors, threads or memory").then_some(()))
+        });
+        drop(silent);
+        until(60, "the catalogue to be as the disk", || catalogue_is_disk(&house, folder.path()));
+        assert!(!house.log().contains("is away"), "{}", house.log());
+        assert!(ids(&house).is_superset(&before), "what was there keeps its ids");
     });
 }
 
