@@ -1,5 +1,5 @@
-# make demo | test | start | check | bench | fuzz | soak | mutants | screenshots
-.PHONY: deb deb-test tarball demo test start check dependencies build api bench fuzz soak mutants screenshots fmt
+# make demo | test | start | check | bench | fuzz | soak | faults | mutants | screenshots
+.PHONY: deb deb-test tarball demo test start check dependencies build api bench fuzz soak faults mutants screenshots fmt
 
 demo:
 	@ONCE="$(ONCE)" scripts/demo
@@ -57,6 +57,10 @@ soak:
 	@scripts/install-packages
 	@scripts/build release
 	@target/release/mostra-benches soak; code=$$?; scripts/postgres stop target/test-house; exit $$code
+
+# Faults in namespaces, with docs/faults.md as the report (FAULTS=N: the first N alone).
+faults:
+	@scripts/faults
 
 # Small changes of the code that some test must notice (MUTANTS_PART).
 mutants:
