@@ -330,7 +330,7 @@ fn unreachable_by(path: &Path, why: &str) -> Failure {
         ),
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => Failure::new(
             format!("no house runs on this host: there is no socket {place}"),
-            "Start mostrad, or name its socket with --socket or MOSTRA_SOCKET. For a house on another machine: --console https://ADDRESS:7642, or MOSTRA_CONSOLE.",
+            "Start mostrad, or name its socket with --socket or MOSTRA_SOCKET. Or name a console by its address: --console URL, or MOSTRA_CONSOLE.",
         ),
         _ => Failure::new(
             format!("the house at {place} is not reachable: {why}"),

@@ -40,7 +40,7 @@ use output::Output;
 #[derive(Debug, Parser)]
 #[command(name = "mostra", version, propagate_version = true)]
 struct Arguments {
-    /// The console's address, of a house on another machine
+    /// The address of a console, in the place of the socket; it needs a login
     #[arg(long, global = true, env = "MOSTRA_CONSOLE", hide_env_values = true, value_name = "URL")]
     console: Option<String>,
     /// The socket of the house on this host [default: that of the installed service, or of one that

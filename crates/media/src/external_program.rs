@@ -296,7 +296,7 @@ pub(crate) fn run<T: Send + 'static>(
     }
 }
 
-#[cfg(all(test, feature = "pictures"))]
+#[cfg(test)]
 mod tests {
     use std::io::Write as _;
 
