@@ -224,6 +224,7 @@ mod tests {
         assert_eq!((manifest.count("file"), manifest.count("device")), (3, 0));
         let later = Err(Unfit::Later("9.0".into()));
         assert_eq!(Manifest { schema: "m3".into(), ..manifest.clone() }.check(&known), later);
-        assert_eq!(Manifest { format: 2, ..manifest }.check(&known), later);
+        assert_eq!(Manifest { format: FORMAT + 1, ..manifest.clone() }.check(&known), later);
+        assert_eq!(Manifest { format: FORMAT - 1, ..manifest }.check(&known), Err(Unfit::Earlier));
     }
 }
