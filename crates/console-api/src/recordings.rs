@@ -18,7 +18,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::JsonBody;
 use super::problem::ApiFailure;
-use super::session::Caller;
+use super::session::{Caller, Viewer};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
@@ -214,7 +214,7 @@ fn raw(exchange: &Exchange) -> (String, Option<String>) {
 )]
 #[get("/devices/{id}/recordings/{name}/file")]
 async fn download(
-    _: Caller,
+    _: Viewer,
     path: web::Path<(u32, String)>,
     devices: web::Data<Devices>,
 ) -> Result<HttpResponse, ApiFailure> {

@@ -1,6 +1,6 @@
 // The pictures of a container one after another, upright, at a speed that can be set.
 import { useEffect, useState } from "react";
-import type { CatalogueObject } from "../../api/client";
+import { address, type CatalogueObject } from "../../api/client";
 import { useAllPictures, type ListOf } from "../../api/queries";
 import { Button, Loading, Trouble } from "../../components/basics";
 import { DialogTitle, FullScreen } from "../../components/dialog";
@@ -50,7 +50,7 @@ export function Slideshow({ list, onClose }: { list: ListOf; onClose: () => void
         {picture ? <Slide key={picture.id} picture={picture} /> : !complete && !problem && <Loading />}
         <Trouble problem={problem} />
         {/* The next one is there when its turn comes. */}
-        {next && <img src={`/api/v1${next.art}med`} alt="" hidden />}
+        {next && <img src={address(`${next.art}med`)} alt="" hidden />}
       </div>
       <div className="flex flex-wrap items-center gap-3 p-3">
         <Button onClick={() => step(-1)}>‹ Back</Button>
@@ -85,7 +85,7 @@ function Slide({ picture }: { picture: CatalogueObject }) {
   if (failed) return <CannotBeShown picture={picture} />;
   return (
     <img
-      src={`/api/v1${picture.art}med`}
+      src={address(`${picture.art}med`)}
       alt={picture.title}
       className="max-h-full max-w-full object-contain"
       onError={() => setFailed(true)}

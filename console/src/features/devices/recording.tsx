@@ -1,7 +1,7 @@
 // Recording what a device and this house say to each other, and reading it.
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useState } from "react";
-import { api, type ConversationEntry } from "../../api/client";
+import { address, api, type ConversationEntry } from "../../api/client";
 import { useChange, useConversation, useRecordings } from "../../api/queries";
 import { Button, Loading, Trouble } from "../../components/basics";
 import { Confirm } from "../../components/dialog";
@@ -97,7 +97,7 @@ function List({ device }: { device: number }) {
                 </Button>
                 <a
                   className="inline-flex min-h-11 items-center text-accent underline"
-                  href={`/api/v1/devices/${device}/recordings/${recording.name}/file`}
+                  href={address(`/devices/${device}/recordings/${recording.name}/file`)}
                   download
                 >
                   Save as a file
