@@ -229,6 +229,9 @@ fn compiled(
     filter.map_err(|error| io::Error::other(error.to_string()))
 }
 
+/// The number of fchmodat2, the same on all processors.
+const FCHMODAT2: i64 = 452;
+
 /// Calls that are refused to every program that reads media.
 const REFUSED: &[i64] = &[
     libc::SYS_socket,
@@ -259,6 +262,7 @@ const REFUSED: &[i64] = &[
     libc::SYS_truncate,
     libc::SYS_fchmod,
     libc::SYS_fchmodat,
+    FCHMODAT2,
     libc::SYS_fchown,
     libc::SYS_fchownat,
     libc::SYS_utimensat,
