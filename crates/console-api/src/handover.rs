@@ -25,7 +25,7 @@ use super::device_view::DeviceView;
 use super::handover_page::page;
 use super::preflight;
 use super::problem::ApiFailure;
-use super::session::{Caller, Viewer};
+use super::session::{Caller, CallerOrKey};
 use super::walkthroughs::{cause, verdict_text};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
@@ -233,7 +233,10 @@ async fn show(
     responses((status = 200, body = String, content_type = "text/html"))
 )]
 #[get("/handover/page")]
-async fn printed(_: Viewer, parts: web::Data<ConsoleParts>) -> Result<HttpResponse, ApiFailure> {
+async fn printed(
+    _: CallerOrKey,
+    parts: web::Data<ConsoleParts>,
+) -> Result<HttpResponse, ApiFailure> {
     let (written, _) = Parts::of(&parts).written().await?;
     // Nothing in it is to be run or fetched, whatever devices call themselves.
     let policy = "default-src 'none'; style-src 'unsafe-inline'; img-src data:";

@@ -21,7 +21,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 use super::ConsoleParts;
 use super::apply_house::apply;
 use super::problem::ApiFailure;
-use super::session::{Caller, Viewer};
+use super::session::{Caller, CallerOrKey};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(export).service(apply_file);
@@ -122,7 +122,10 @@ pub(crate) fn to_api(changes: Vec<PlannedChange>) -> Vec<HouseChangePlan> {
     responses((status = 200, body = String, content_type = "text/plain"))
 )]
 #[get("/house/file")]
-async fn export(_: Viewer, parts: web::Data<ConsoleParts>) -> Result<HttpResponse, ApiFailure> {
+async fn export(
+    _: CallerOrKey,
+    parts: web::Data<ConsoleParts>,
+) -> Result<HttpResponse, ApiFailure> {
     let text = current(&parts).await?.write();
     Ok(HttpResponse::Ok().content_type("text/plain; charset=utf-8").body(text))
 }

@@ -15,7 +15,7 @@ use mostra_media::subtitle;
 use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::problem::ApiFailure;
-use super::session::Viewer;
+use super::session::CallerOrKey;
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(file).service(art).service(captions);
@@ -26,7 +26,7 @@ fn missing() -> ApiFailure {
 }
 
 fn located(
-    caller: &Viewer,
+    caller: &CallerOrKey,
     library: &Library,
     id: &str,
 ) -> Result<(ItemView, Located), ApiFailure> {
@@ -54,7 +54,7 @@ fn located(
 )]
 #[get("/catalogue/{id}/file")]
 async fn file(
-    caller: Viewer,
+    caller: CallerOrKey,
     request: HttpRequest,
     id: web::Path<String>,
     library: web::Data<Library>,
@@ -109,7 +109,7 @@ async fn file(
 )]
 #[get("/catalogue/{id}/art/{stamp}/{size}")]
 async fn art(
-    caller: Viewer,
+    caller: CallerOrKey,
     path: web::Path<(String, String, String)>,
     library: web::Data<Library>,
 ) -> Result<HttpResponse, ApiFailure> {
@@ -135,7 +135,7 @@ async fn art(
 )]
 #[get("/catalogue/{id}/captions/{number}")]
 async fn captions(
-    caller: Viewer,
+    caller: CallerOrKey,
     path: web::Path<(String, usize)>,
     library: web::Data<Library>,
 ) -> Result<HttpResponse, ApiFailure> {

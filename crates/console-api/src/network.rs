@@ -22,7 +22,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::device_view;
 use super::problem::ApiFailure;
-use super::session::{Caller, Viewer};
+use super::session::{Caller, CallerOrKey};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config.service(view).service(search).service(show).service(icon);
@@ -111,7 +111,7 @@ async fn show(
 )]
 #[get("/network/found/{id}/icon")]
 async fn icon(
-    _: Viewer,
+    _: CallerOrKey,
     id: web::Path<u32>,
     network: web::Data<Network>,
 ) -> Result<HttpResponse, ApiFailure> {

@@ -18,7 +18,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::body::JsonBody;
 use super::problem::ApiFailure;
-use super::session::{Caller, Viewer};
+use super::session::{Caller, CallerOrKey};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
@@ -214,7 +214,7 @@ fn raw(exchange: &Exchange) -> (String, Option<String>) {
 )]
 #[get("/devices/{id}/recordings/{name}/file")]
 async fn download(
-    _: Viewer,
+    _: CallerOrKey,
     path: web::Path<(u32, String)>,
     devices: web::Data<Devices>,
 ) -> Result<HttpResponse, ApiFailure> {

@@ -20,7 +20,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 
 use super::configuration::{Configuration, may_come_back};
 use super::problem::ApiFailure;
-use super::session::{Caller, Viewer};
+use super::session::{Caller, CallerOrKey};
 
 pub(crate) fn routes(config: &mut ServiceConfig<'_>) {
     config
@@ -197,7 +197,7 @@ async fn take_in(
 )]
 #[get("/records/{name}/file")]
 async fn fetch(
-    _: Viewer,
+    _: CallerOrKey,
     name: web::Path<String>,
     records: web::Data<RecordFiles>,
 ) -> Result<HttpResponse, ApiFailure> {

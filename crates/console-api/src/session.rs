@@ -30,16 +30,16 @@ pub(crate) const PAGE_SECRET: &str = "x-page-secret";
 pub(crate) struct Caller(pub SignedIn);
 
 /// The same, or by the key of an address: for what a browser fetches by itself.
-pub(crate) struct Viewer(pub SignedIn);
+pub(crate) struct CallerOrKey(pub SignedIn);
 
-impl FromRequest for Viewer {
+impl FromRequest for CallerOrKey {
     type Error = ApiFailure;
-    type Future = std::future::Ready<Result<Viewer, ApiFailure>>;
+    type Future = std::future::Ready<Result<CallerOrKey, ApiFailure>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         let known = by_address(request).map(Ok);
         let known = known.unwrap_or_else(|| identify(request).map(|(signed_in, _)| signed_in));
-        std::future::ready(known.map(Viewer))
+        std::future::ready(known.map(CallerOrKey))
     }
 }
 

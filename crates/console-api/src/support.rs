@@ -11,7 +11,7 @@ use utoipa_actix_web::service_config::ServiceConfig;
 use super::device_view::DeviceView;
 use super::devices::sighting_to_api;
 use super::problem::ApiFailure;
-use super::session::Viewer;
+use super::session::CallerOrKey;
 use super::{ConsoleParts, preflight, walkthroughs};
 
 /// Devices of which sightings are given, and how many of each.
@@ -60,7 +60,10 @@ struct Versions {
     responses((status = 200, body = Vec<u8>, content_type = "application/x-tar"))
 )]
 #[get("/support")]
-async fn write(caller: Viewer, parts: web::Data<ConsoleParts>) -> Result<HttpResponse, ApiFailure> {
+async fn write(
+    caller: CallerOrKey,
+    parts: web::Data<ConsoleParts>,
+) -> Result<HttpResponse, ApiFailure> {
     let ConsoleParts { devices, network, library, config, .. } = &**parts;
     let all: Vec<Device> = devices.book().iter().cloned().collect();
     let view = DeviceView::new(devices, network);
